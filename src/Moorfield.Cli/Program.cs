@@ -34,6 +34,7 @@ internal static class Program
             ForecastCommand.Create(),
             SurveyCommand.Create(),
             HandOverCommand.Create(),
+            FleetCommand.Create(),
             RestorePointCommand.Create(),
             UndoCommand.Create(),
             BringBackCommand.Create(),
@@ -60,24 +61,53 @@ internal static class Program
             console.Error($"'{garbled}' is not valid UTF-8, so it is not known which file is meant. Rename it, or name it by a link.");
             return (int)ExitCode.InvalidUsage;
         }
+        if (!OwnProcess.Join())
+            return (int)ExitCode.Stopped;
+        if (!OwnProcess.IsOneOfSeveral && RunSeveral(root, console, arguments) is { } several)
+            return (int)several;
         if (DiskGuard.Run(console, arguments, Common.BitLockerKey.Name, out var watch) is { } result)
             return (int)result;
         using var watched = watch;
         using var interruption = new Interruption(console);
         var parsed = root.Parse(arguments);
+        if (Mistakes(console, parsed) is { } wrong)
+            return (int)wrong;
+        return parsed.Invoke(new Surroundings(console, interruption) { EnableDefaultExceptionHandler = false, Error = Console.Error,
+            Output = Console.Out });
+    }
+
+    /// <summary>Does a call on several targets; null for any other call.</summary>
+    private static ExitCode? RunSeveral(RootCommand root, ConsoleOutput console, string[] arguments)
+    {
+        try
+        {
+            if (SeveralTargets.Of(arguments) is not { } several)
+                return null;
+            var parsed = root.Parse(several.First);
+            return Mistakes(console, parsed) ?? several.Run(console, parsed);
+        }
+        catch (MoorfieldException e)
+        {
+            console.Error(e.Message);
+            return e.ExitCode;
+        }
+    }
+
+    /// <summary>Says what is wrong with a call; null when nothing is.</summary>
+    private static ExitCode? Mistakes(ConsoleOutput console, ParseResult parsed)
+    {
         if (CallMistakes.Find(parsed) is { } unknown)
         {
             console.Error(unknown);
-            return (int)ExitCode.InvalidUsage;
+            return ExitCode.InvalidUsage;
         }
         if (parsed.Errors.Count > 0)
         {
             foreach (var error in parsed.Errors)
                 console.Error(CallMistakes.Said(error));
             console.Error($"'moorfield help {HelpPages.PathOf(parsed.CommandResult.Command)}".TrimEnd() + "' shows how it is called.");
-            return (int)ExitCode.InvalidUsage;
+            return ExitCode.InvalidUsage;
         }
-        return parsed.Invoke(new Surroundings(console, interruption) { EnableDefaultExceptionHandler = false, Error = Console.Error,
-            Output = Console.Out });
+        return null;
     }
 }

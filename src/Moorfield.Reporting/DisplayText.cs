@@ -1,4 +1,5 @@
 using System.Text.Json;
+using Moorfield.Formats.Appx;
 using Moorfield.Formats.Resources;
 
 namespace Moorfield.Reporting;
@@ -6,26 +7,12 @@ namespace Moorfield.Reporting;
 /// <summary>Turns facts into the words of the word table.</summary>
 internal static class DisplayText
 {
-    private const int MaxNames = 4;
+    private const int MaxUnlisted = 8, MaxNames = 4, MaxMachines = 6;
 
     internal const string Nothing = "-";
 
-    private const string Said = "moorfield: ";
-
-    private static string Without(string text, string start) => text.StartsWith(start, StringComparison.Ordinal) ? text[start.Length..] : text;
-
     /// <summary>How a hand-over ended, in a word; empty for none.</summary>
-    internal static string Ended(HandOverRecord? record) => record switch
-    {
-        null => "",
-        { Undone.Length: > 0 } => "undone",
-        { Code: null } => "not known",
-        { Code: 0 } => "done",
-        { Code: 1 } => "failed",
-        { Code: 4 } => "waiting",
-        { Code: 5 } => "refused",
-        _ => "done in part",
-    };
+    internal static string Ended(HandOverRecord? record) => record?.Ended ?? "";
 
     /// <summary>How hand-overs ended on how many machines.</summary>
     /// <param name="records">One for each machine; null where none is recorded.</param>
@@ -33,12 +20,42 @@ internal static class DisplayText
         .OrderBy(g => g.Key.Length == 0).ThenByDescending(g => g.Count())
         .Select(g => $"{(g.Key.Length == 0 ? "none recorded" : g.Key)} on {g.Count()}"));
 
+    /// <summary>How a hand-over ended, and when.</summary>
+    internal static string EndedOn(HandOverRecord record) =>
+        $"{record.Ended} {(record.Undone.Length > 0 ? record.Undone : record.When?.UtcDateTime.ToString("yyyy-MM-dd"))}".Trim();
+
     /// <summary>How a hand-over ended, and when; what it said, unless all was done. Without a full stop.</summary>
-    internal static string Of(HandOverRecord record)
+    internal static string Of(HandOverRecord record) =>
+        EndedOn(record) + (record.Code is > 0 && record.Undone.Length == 0 ? $": {record.Said}" : "");
+
+    /// <summary>Why hand-overs did not do all, a line for each reason with the machines.</summary>
+    internal static IEnumerable<string> NotDone(IEnumerable<(string Machine, HandOverRecord? Run)> runs) =>
+        runs.Where(r => r.Run is { Code: > 0, Undone: "" }).GroupBy(r => Of(r.Run! with { When = null })).OrderByDescending(g => g.Count())
+            .Select(g => $"{TextFormat.List(g.Select(r => r.Machine), MaxMachines)}: {g.Key}.");
+
+    /// <summary>The name of a brief without what tells that it is one.</summary>
+    internal static string BriefName(string file)
     {
-        string day = record.Undone.Length > 0 ? record.Undone : record.When?.UtcDateTime.ToString("yyyy-MM-dd") ?? "";
-        string ended = Ended(record), line = Without(Without(record.Line, Said), $"{ended}: ").TrimEnd('.');
-        return $"{ended} {day}".Trim() + (record.Code is > 0 && record.Undone.Length == 0 ? $": {line}" : "");
+        string name = Path.GetFileNameWithoutExtension(file);
+        return name.EndsWith(".brief", StringComparison.OrdinalIgnoreCase) ? name[..^".brief".Length] : name;
+    }
+
+    /// <summary>The families that a brief does not name, those of most systems first; null when there are none.</summary>
+    /// <param name="systems">Families and names, for each system.</param>
+    /// <param name="what">A verb for them; empty when they are simply there.</param>
+    /// <param name="briefs">The number of briefs.</param>
+    internal static string? Unlisted(
+        IReadOnlyCollection<ImmutableArray<(PackageFamilyName Family, string Title)>> systems, string what = "", int briefs = 1) =>
+        Unlisted([.. systems.Select(s => new FamilyList([s]))], what, briefs);
+
+    /// <inheritdoc cref="Unlisted(IReadOnlyCollection{ImmutableArray{ValueTuple{PackageFamilyName, string}}}, string, int)"/>
+    internal static string? Unlisted(IReadOnlyCollection<FamilyList> systems, string what = "", int briefs = 1)
+    {
+        var families = FamilyList.Counted(systems).Select(f => (f.Title, Systems: f.Lists)).OrderByDescending(f => f.Systems)
+            .ThenBy(f => f.Title, StringComparer.OrdinalIgnoreCase).ToList();
+        return families.Count == 0 ? null
+            : $"{TextFormat.Count(families.Count, "family", "families")}{what} that {(briefs == 1 ? "the brief does not name" : "no brief names")}: "
+                + $"{TextFormat.List(families.Select(f => f.Systems == systems.Count ? f.Title : $"{f.Title} (on {f.Systems})"), MaxUnlisted)}.";
     }
 
     /// <summary>An enumeration's value as it is written in tables, JSON and options.</summary>

@@ -148,6 +148,7 @@ internal static class DocumentBuilder
         {
             Programs = [.. s.Forecast.Programs.Select(p =>
                 new ForecastProgramJson(p.Name, p.IsBlocked, s.Programs.Contains(p), [.. p.Installers.Select(Start)]))],
+            Unlisted = [.. s.Unlisted.Select(f => f.Family.ToString())],
         })]);
 
     private static DeliveryJson Delivery(ForecastDelivery delivery, SystemForecast system) => new(

@@ -117,6 +117,9 @@ ImmutableArray<DeliveryJson> Deliveries, ImmutableArray<DeliveryJson> Doubtful, 
 {
     /// <summary>Desktop programs that install themselves at a first sign-in.</summary>
     public ImmutableArray<ForecastProgramJson> Programs { get; init; } = [];
+
+    /// <summary>Families that would come and that no rule of the brief names.</summary>
+    public ImmutableArray<string> Unlisted { get; init; } = [];
 }
 
 /// <param name="Blocked">True if a block keeps it from that.</param>
@@ -126,6 +129,25 @@ internal sealed record ForecastProgramJson(string Name, bool Blocked, bool Unwan
 /// <param name="Image">Null for a sign-in.</param>
 internal sealed record ForecastJson(string Schema, string Target, string Path, string Event, string? Image, int? ImageEdition, string? ImageBuild,
     ImmutableArray<ForecastSystemJson> Systems);
+
+/// <summary>The <c>forecast</c> document of a fleet.</summary>
+/// <param name="Event">update or signIn.</param>
+/// <param name="Image">Null for a sign-in.</param>
+/// <param name="Machines">The number of machines.</param>
+/// <param name="Clean">The number of those to which nothing unwanted would come.</param>
+/// <param name="NoBrief">Machines that none of the briefs is for.</param>
+/// <param name="UpToDate">Machines that have the image's build already, or a newer one.</param>
+internal sealed record FleetForecastJson(
+    string Schema, string Target, string Path, string Event, string? Image, int Machines, int Clean, ImmutableArray<FleetFateJson> Families,
+    ImmutableArray<FleetDeliveryJson> Deliveries, ImmutableArray<UnlistedJson> Unlisted, ImmutableArray<string> NoBrief,
+    ImmutableArray<string> UpToDate, ImmutableArray<FleetFailureJson> Failures);
+
+/// <param name="Machines">Those on which it has this fate for this cause.</param>
+internal sealed record FleetFateJson(
+    string Family, string DisplayName, string Role, string Fate, string Cause, ImmutableArray<string> Machines, ImmutableArray<string> Unwanted,
+    ImmutableArray<string> Now, ImmutableArray<string> Then);
+
+internal sealed record FleetDeliveryJson(string Kind, ImmutableArray<string> Machines, bool Unwanted);
 
 internal sealed record BlockJson(int? Edition, string Family, string? DisplayName, bool Installed, bool Present, DateTimeOffset? Since,
 int? RestorePoint);
@@ -166,11 +188,13 @@ internal sealed record MediumJson(
 internal sealed record DifferenceJson(string Code, string? Family, string? DisplayName, string Text);
 
 internal sealed record CheckedJson(string Target, string Path, int? Edition, bool Agrees, ImmutableArray<DifferenceJson> Differences, string? Error,
-    string Name, HandOverRecordJson? HandOver, ImmutableArray<UnmatchedRuleJson> UnmatchedRules);
+    string Name, HandOverRecordJson? HandOver, ImmutableArray<UnmatchedRuleJson> UnmatchedRules, ImmutableArray<string> Unlisted,
+    ImmutableArray<string> Briefs);
 
 internal sealed record UnmatchedRuleJson(string At, string Does, string What, ImmutableArray<string> NearMisses, bool Known, bool SeemsMistyped);
 
-internal sealed record CheckJson(string Schema, string Brief, string? Title, bool Agrees, ImmutableArray<CheckedJson> Systems);
+internal sealed record CheckJson(
+    string Schema, string Brief, string? Title, bool Agrees, ImmutableArray<CheckedJson> Systems, ImmutableArray<string> Briefs);
 
 internal sealed record RuleJson(string Does, string At, string Conditions, string? Because, ImmutableArray<string> Packages)
 {
@@ -234,57 +258,29 @@ internal sealed record ErrorJson(string Schema, int ExitCode, string Kind, strin
 
 internal sealed record HandOverJson(string Schema, string Folder, ImmutableArray<string> Files, PlanJson Plan);
 
-/// <summary>The <c>inventory</c> document of a fleet.</summary>
-/// <param name="Superseded">The number of older documents that were left out.</param>
-internal sealed record FleetJson(
-    string Schema, string Target, string Path, ImmutableArray<FleetMachineJson> Machines, ImmutableArray<FleetPackageJson> Packages,
-    ImmutableArray<FleetFailureJson> Failures, int Superseded, ImmutableArray<SharedIdJson> SharedIds);
+internal sealed record FleetHandOverJson(string Schema, string Folder, ImmutableArray<string> Files, FleetPlanJson Plan);
 
-/// <param name="Made">When it was surveyed; null for what was read otherwise.</param>
-/// <param name="Packages">The number of those that fit the filters.</param>
-/// <param name="HandOver">The last run of one; null when none is recorded there.</param>
-internal sealed record FleetMachineJson(
-    string File, string Machine, string Id, string System, string Build, string Maker, DateTimeOffset? Made, ImmutableArray<string> Gaps,
-    int Packages, HandOverRecordJson? HandOver);
+/// <summary>A hand-over planned on many machines.</summary>
+/// <param name="Brief">Its file's name.</param>
+/// <param name="Machines">The number of machines.</param>
+/// <param name="Decided">Source and conditions of rules that were decided by these machines alone.</param>
+/// <param name="Matched">Patterns that scripts match as well.</param>
+internal sealed record FleetPlanJson(
+    string Schema, string Target, string Brief, ImmutableArray<string> For, int Machines, ImmutableArray<FleetRemovalJson> Removals,
+    ImmutableArray<FleetStayJson> Staying, ImmutableArray<string> Blocks, ImmutableArray<PlannedGuardJson> Guards,
+    ImmutableArray<UnlistedJson> Unlisted, ImmutableArray<string> Matched, ImmutableArray<string> Decided, ImmutableArray<FleetFailureJson> Failures);
 
-/// <param name="Code">The exit code of the script; null when that is not known.</param>
-/// <param name="Ended">The same in a word: done, done in part, waiting, failed, refused, undone, not known.</param>
-internal sealed record HandOverRecordJson(string Plan, string Series, DateTimeOffset? When, int? Code, string Line, string Ended);
+/// <param name="Family">Null for a desktop program.</param>
+internal sealed record FleetRemovalJson(
+    string? Family, string DisplayName, int Machines, ImmutableArray<string> Versions, ImmutableArray<OnMachinesJson> Costs);
 
-/// <param name="Machines">The number that have it; what follows counts among these.</param>
-internal sealed record FleetPackageJson(
-    string Family, string DisplayName, int Machines, int AllAccounts, int SomeAccounts, int NoAccount, int Newcomers, int Blocked,
-    ImmutableArray<string> Versions, ImmutableArray<string> Origins, ImmutableSortedDictionary<string, int> Standings);
+internal sealed record OnMachinesJson(string Text, ImmutableArray<string> Machines);
 
-internal sealed record FleetFailureJson(string File, string Message);
+internal sealed record FleetStayJson(string DisplayName, string Text, ImmutableArray<string> Machines);
 
-/// <summary>The <c>compare</c> document of two fleets.</summary>
-/// <param name="Machines">The number that both have; differences are of these.</param>
-/// <param name="New">Names of machines that only the later one has.</param>
-/// <param name="Missing">Names of machines that only the earlier one has.</param>
-internal sealed record FleetComparisonJson(
-    string Schema, string BeforePath, string AfterPath, int Machines, ImmutableArray<string> New, ImmutableArray<string> Missing,
-    ImmutableArray<FleetDifferenceJson> Packages, ImmutableArray<FleetFailureJson> Failures);
+internal sealed record PlannedGuardJson(string? Name, string Hive, string Key, string Value);
 
-/// <param name="Came">Names of machines that have it only now.</param>
-/// <param name="Went">Names of machines that do not have it any more.</param>
-/// <param name="Renewed">Names of machines that have other versions of it now.</param>
-internal sealed record FleetDifferenceJson(
-    string Family, string DisplayName, int Before, int After, ImmutableArray<string> Came, ImmutableArray<string> Went,
-    ImmutableArray<string> Renewed, ImmutableArray<string> NewVersions);
-
-/// <summary>The <c>explain</c> document of a package of a fleet.</summary>
-/// <param name="Machines">The number of machines of the fleet.</param>
-/// <param name="Found">One for each version that a machine has.</param>
-internal sealed record FleetExplanationJson(
-    string Schema, string Target, string Path, string Family, string DisplayName, int Machines, ImmutableArray<FleetHolderJson> Found);
-
-/// <param name="HeldBy">everyone, some or nobody, of the machine's accounts.</param>
-internal sealed record FleetHolderJson(
-    string Machine, string File, string Version, string HeldBy, bool Newcomers, bool Blocked, string Standing, ImmutableArray<string> Reasons);
-
-/// <param name="Machines">Names of different machines with one identifier.</param>
-internal sealed record SharedIdJson(string Id, ImmutableArray<string> Machines);
+internal sealed record UnlistedJson(string Family, string DisplayName, int Machines);
 
 [JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true, UseStringEnumConverter = true)]
 [JsonSerializable(typeof(InventoryJson))]
@@ -307,8 +303,15 @@ internal sealed record SharedIdJson(string Id, ImmutableArray<string> Machines);
 [JsonSerializable(typeof(VerificationJson))]
 [JsonSerializable(typeof(DoneJson))]
 [JsonSerializable(typeof(BuiltMediumJson))]
+[JsonSerializable(typeof(FleetHandOverJson))]
+[JsonSerializable(typeof(FleetPlanJson))]
+[JsonSerializable(typeof(FleetAdditionJson))]
+[JsonSerializable(typeof(FleetForgottenJson))]
+[JsonSerializable(typeof(FleetForecastJson))]
 [JsonSerializable(typeof(FleetJson))]
 [JsonSerializable(typeof(FleetComparisonJson))]
+[JsonSerializable(typeof(FleetWeeksJson))]
+[JsonSerializable(typeof(MachineHistoryJson))]
 [JsonSerializable(typeof(FleetExplanationJson))]
 internal sealed partial class DocumentJson : JsonSerializerContext
 {

@@ -64,8 +64,11 @@ internal static class ForecastText
     }
 
     /// <summary>Packages that stay as they are, and parts of the system that are replaced with new versions.</summary>
-    private static bool IsOrdinary(ForecastFamily family) =>
-        family.Fate == Fate.Stays || (family.Role == PackageRole.Component && family.Fate is Fate.Renewed or Fate.Given);
+    private static bool IsOrdinary(ForecastFamily family) => IsOrdinary(family.Fate, family.Role);
+
+    /// <summary>True for packages that stay as they are, and for parts of the system that are replaced with new versions.</summary>
+    internal static bool IsOrdinary(Fate fate, PackageRole role) =>
+        fate == Fate.Stays || (role == PackageRole.Component && fate is Fate.Renewed or Fate.Given);
 
     private static void ShowHidden(IReportPage page, IReadOnlyCollection<ForecastFamily> hidden)
     {
@@ -83,6 +86,8 @@ internal static class ForecastText
 
     private static void ShowRemedy(IReportPage page, SystemForecast system, bool isUpdate, Brief? brief)
     {
+        if (DisplayText.Unlisted([[.. system.Unlisted.Select(f => (f.Family, f.DisplayName))]], " would come") is { } unlisted)
+            page.Line(unlisted);
         if (system.IsClean)
         {
             page.Line(brief is not null ? "Nothing that the brief does not want would come." : isUpdate
@@ -122,7 +127,8 @@ internal static class ForecastText
 
     private static string For(Audience audience, SystemSnapshot snapshot) => audience.Describe(snapshot);
 
-    private static string Word(Fate fate) => fate switch
+    /// <summary>A fate as a verb.</summary>
+    internal static string Word(Fate fate) => fate switch
     {
         Fate.ComesBack => "comes back",
         Fate.Arrives => "is new",
@@ -133,7 +139,8 @@ internal static class ForecastText
         _ => "stays",
     };
 
-    private static string Word(Delivery delivery) => delivery switch
+    /// <summary>Apps of a kind.</summary>
+    internal static string Word(Delivery delivery) => delivery switch
     {
         Delivery.Suggested => "Suggested apps",
         Delivery.Partner => "The partners' apps",
@@ -148,17 +155,26 @@ internal static class ForecastText
         string guards = TextFormat.List(family.Guards.Select(g => g.Title));
         return family.Cause switch
         {
-            FateCause.StillProvisioned when family.Fate == Fate.Given => "provisioned",
-            FateCause.StillProvisioned => isUpdate ? "still provisioned, and not blocked" : "still provisioned, though no account has it",
-            FateCause.ProvisionedThoughBlocked => "still provisioned: its block does not change that",
-            FateCause.NeverBlocked => family.Fate == Fate.Arrives ? "in the image, and not blocked" : "never blocked, and in the image",
-            FateCause.NoGuard => family.Fate == Fate.Given ? "part of the system" : "part of the system, no guard known",
             FateCause.GuardNotSet => $"part of the system, guard {guards} not set",
-            FateCause.Blocked => family.Fate == Fate.Stays ? "blocked, but there" : $"blocked{holders}",
+            FateCause.Blocked when family.Fate != Fate.Stays => $"blocked{holders}",
             FateCause.Guarded => $"guard {guards} is set{holders}",
-            FateCause.OtherVersion => "",
-            FateCause.NotInImage => family.Fate == Fate.Leaves ? "not part of the new build" : "not in the image",
-            _ => "nothing newer in the image",
+            _ => Why(family.Fate, family.Cause, isUpdate),
         };
     }
+
+    /// <summary>Why, without what differs from machine to machine; empty where the fate says it.</summary>
+    internal static string Why(Fate fate, FateCause cause, bool isUpdate) => cause switch
+    {
+        FateCause.StillProvisioned when fate == Fate.Given => "provisioned",
+        FateCause.StillProvisioned => isUpdate ? "still provisioned, and not blocked" : "still provisioned, though no account has it",
+        FateCause.ProvisionedThoughBlocked => "still provisioned: its block does not change that",
+        FateCause.NeverBlocked => fate == Fate.Arrives ? "in the image, and not blocked" : "never blocked, and in the image",
+        FateCause.NoGuard => fate == Fate.Given ? "part of the system" : "part of the system, no guard known",
+        FateCause.GuardNotSet => "part of the system, its guard is not set",
+        FateCause.Blocked => fate == Fate.Stays ? "blocked, but there" : "blocked",
+        FateCause.Guarded => "its guard is set",
+        FateCause.OtherVersion => "",
+        FateCause.NotInImage => fate == Fate.Leaves ? "not part of the new build" : "not in the image",
+        _ => "nothing newer in the image",
+    };
 }

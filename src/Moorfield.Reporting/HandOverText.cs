@@ -16,6 +16,15 @@ internal static class HandOverText
         int set = plan.Guards.Length - plans.SelectMany(p => p.Plan.Guards).Select(g => g.Guard).Where(g => !g.IsAbsence).Distinct().Count();
         if (set > 0)
             page.Line($"{TextTable.Count(set, "guard")} more {(set == 1 ? "is" : "are")} set here already, and will be on every machine.");
+        ShowNotes(page, plan);
+        if (!plan.Rules.IsEmpty || plan.TellsUnlisted)
+            page.Line("The scripts report, and leave alone, apps that are not in this plan: those that a rule by name means"
+                + $"{(plan.TellsUnlisted ? ", and those that the brief does not name" : "")}.");
+        page.Line("On each machine, packages that Windows refuses to remove, or that another package needs, stay and are reported.");
+    }
+
+    private static void ShowNotes(IReportPage page, HandOverPlan plan)
+    {
         foreach (var program in plan.Programs)
             page.Line($"The desktop program {program.Name} is uninstalled silently{(program.IsMachines ? ""
                 : " in the session of each account that has it, at the next sign-in of those who are signed out")}, "
@@ -30,14 +39,69 @@ internal static class HandOverText
                 + "undo.ps1 takes that back.");
         if (plan.ListAddress is { } address)
             page.Line($"The scripts follow the list at {address}, as it is when they run.");
+    }
+
+    private const int MaxNamed = 6;
+
+    /// <summary>The preview of a hand-over for many machines.</summary>
+    /// <param name="fleet">Its folder's name.</param>
+    internal static void Show(IReportPage page, string fleet, FleetPlan plan)
+    {
+        var handOver = plan.HandOver;
+        string whom = handOver is { Newcomers: true, Accounts: [HandOverPlan.AllAccounts] } ? "everyone" : TextFormat.List(
+            [
+                .. handOver.Accounts.Select(a => a == HandOverPlan.AllAccounts ? "accounts" : a),
+                .. handOver.Newcomers ? ["newcomers"] : Array.Empty<string>(),
+            ]);
+        page.Heading($"Remove from the {TextTable.Count(plan.Machines, "machine")} of {fleet}, for {whom}:");
+        string Named(ImmutableArray<string> machines) => machines.Length == plan.Machines ? "all" : TextFormat.List(machines, MaxNamed);
+        var sheet = new TextTable("Package", "Machines", "Versions", "Costs").Right(1).Quiet(2);
+        foreach (var going in plan.Going)
+        {
+            string versions = going.Versions is [var first, .., var last] ? $"{first} to {last}" : string.Join("", going.Versions);
+            int costly = going.Costs.SelectMany(c => c.Machines).Distinct(StringComparer.Ordinal).Count();
+            sheet.Add(going.Title, $"{going.Machines}", versions, costly == 0 ? "" : $"on {costly}");
+        }
+        if (plan.Going.IsEmpty)
+            page.Line("No package is removed.");
+        else
+            page.Table(sheet);
+        if (plan.Going.Any(g => !g.Costs.IsEmpty))
+            page.Heading("What it costs:");
+        foreach (var (title, cost) in plan.Going.SelectMany(g => g.Costs.Select(c => (g.Title, c))))
+            page.Line($"  {title} (on {Named(cost.Machines)}): {cost.Text}");
+        if (!plan.Staying.IsEmpty)
+            page.Heading("What stays:");
+        foreach (var (title, why) in plan.Staying)
+            page.Line($"  {title} (on {Named(why.Machines)}): {why.Text}");
+        if (handOver.Block.Length + handOver.Guards.Length > 0)
+            page.Line($"Every machine gets {TextFormat.List(new[] { (handOver.Block.Length, "block"), (handOver.Guards.Length, "guard") }
+                .Where(c => c.Length > 0).Select(c => TextTable.Count(c.Length, c.Item2)))}.");
+        if (DisplayText.Unlisted(plan.Unlisted) is { } unlisted)
+            page.Line(unlisted);
+        ShowNotes(page, handOver);
+        var there = handOver.Rules.Select(r => r.Pattern).Distinct(StringComparer.OrdinalIgnoreCase)
+            .Except(plan.DisplayNames, StringComparer.OrdinalIgnoreCase).ToList();
+        if (there.Count > 0)
+            page.Line($"Matched on each machine: {TextFormat.List(there, MaxNamed)}. A package that a rule means and that no machine here has stays "
+                + "and is reported: nobody has looked at the costs of its removal.");
+        var here = plan.DecidedHere.Select(r => $"{Path.GetFileName(r.Source)} ({r.Conditions.Describe()})")
+            .Concat(plan.DisplayNames.Select(n => $"the display name '{n}'")).ToList();
+        if (here.Count > 0)
+            page.Line($"Decided here, by these machines: {TextFormat.List(here, MaxNamed)}. Scripts know the families that came of it, and no "
+                + "others.");
         page.Line("On each machine, packages that Windows refuses to remove, or that another package needs, stay and are reported.");
     }
 
     /// <summary>The whole of plan.txt.</summary>
-    internal static void Write(IReportPage page, Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, Action preview)
+    internal static void Write(IReportPage page, Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, Action preview) =>
+        Write(page, target.Name + (plans[0].Snapshot.AsOf is { } at ? $" as surveyed {at.UtcDateTime:yyyy-MM-dd HH:mm} UTC" : ""), plan, preview);
+
+    /// <summary>The whole of plan.txt.</summary>
+    /// <param name="on">The name of the target that the plan was made on.</param>
+    internal static void Write(IReportPage page, string on, HandOverPlan plan, Action preview)
     {
-        string when = plans[0].Snapshot.AsOf is { } at ? $" as surveyed {at.UtcDateTime:yyyy-MM-dd HH:mm} UTC" : "";
-        page.Line($"HAND-OVER, planned on {target.Name}{when}");
+        page.Line($"HAND-OVER, planned on {on}");
         page.Line();
         preview();
         page.Line();
@@ -112,6 +176,7 @@ internal static class HandOverText
         HandOverFiles.Undo => "takes back its own blocks and guards, and what is still there",
         HandOverFiles.Check => "tests what the scripts rely on",
         HandOverFiles.Registry => "blocks and guards as registry text",
+        "machines.txt" => "the machines that it was planned for, by name",
         "plan.txt" => "this preview, and how to run, sign and roll out",
         _ => "the plan for programs",
     };

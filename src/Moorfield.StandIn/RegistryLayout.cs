@@ -102,6 +102,11 @@ internal sealed class RegistryLayout(World world)
         Set(hive, @"ControlSet001\Control\MUI\UILanguages\en-GB", HiveValue.FromDWord("LCID", BritishEnglish));
         Set(hive, @"ControlSet001\Control\ComputerName\ComputerName", HiveValue.FromString("ComputerName", world.Computer));
         Set(hive, @"ControlSet001\Control\Session Manager\Environment", HiveValue.FromString("PROCESSOR_ARCHITECTURE", "AMD64"));
+        // Of the machine, as its system is: made from the same number.
+        if (world.MachineGuid.Length > 0)
+            Set(hive, "HardwareConfig", HiveValue.FromString("LastConfig", $"{{{"5a170000" + world.MachineGuid[8..]}}}"));
+        if (world.Site is { Length: > 0 } site)
+            Set(hive, @"ControlSet001\Services\Netlogon\Parameters", HiveValue.FromString("DynamicSiteName", site));
         _programs.FillSystem(hive);
     }
 

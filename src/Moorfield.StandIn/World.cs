@@ -17,6 +17,9 @@ public sealed record World(
     [JsonIgnore]
     public HiveShape Shape { get; init; } = HiveShape.Usual;
 
+    /// <summary>The machine's site in its directory; null for none.</summary>
+    public string? Site { get; init; }
+
     /// <summary>The changes of the coming release.</summary>
     public WorldUpdate? Update { get; init; }
 
@@ -34,19 +37,29 @@ public sealed record World(
     }
 
     /// <summary>File names of the demo's briefs.</summary>
-    public static IEnumerable<string> BriefNames =>
-        typeof(World).Assembly.GetManifestResourceNames().Where(n => n.EndsWith(".brief.yaml", StringComparison.Ordinal))
+    public static IEnumerable<string> BriefNames => Briefs("");
+
+    private const string Rings = "rings/";
+
+    private static IEnumerable<string> Briefs(string folder) =>
+        typeof(World).Assembly.GetManifestResourceNames().Where(n => n.EndsWith(".brief.yaml", StringComparison.Ordinal)
+            && n.StartsWith(folder, StringComparison.Ordinal) && !n[folder.Length..].Contains('/', StringComparison.Ordinal))
             .Order(StringComparer.Ordinal);
 
     /// <summary>Writes the demo's briefs into a folder.</summary>
     /// <returns>Their paths.</returns>
-    public static ImmutableArray<string> WriteBriefs(string folder)
+    public static ImmutableArray<string> WriteBriefs(string folder) => WriteBriefs(folder, BriefNames);
+
+    /// <summary>Writes the briefs of the demo's rings into a folder.</summary>
+    public static void WriteRings(string folder) => WriteBriefs(folder, Briefs(Rings));
+
+    private static ImmutableArray<string> WriteBriefs(string folder, IEnumerable<string> names)
     {
         var paths = ImmutableArray.CreateBuilder<string>();
-        foreach (string name in BriefNames)
+        foreach (string name in names)
         {
             using var brief = typeof(World).Assembly.GetManifestResourceStream(name)!;
-            using var file = File.Create(Path.Combine(folder, name));
+            using var file = File.Create(Path.Combine(folder, Path.GetFileName(name)));
             brief.CopyTo(file);
             paths.Add(file.Name);
         }
@@ -87,6 +100,7 @@ public sealed record World(
         Manufacturer = "",
         Model = "",
         MachineGuid = "",
+        Site = null,
         Product = edition.Product,
         Edition = edition.Edition,
         Accounts = [],

@@ -53,7 +53,7 @@ public sealed class FrontDoorTests : CliTest
         "remove IMAGE Weather --preview", "remove VOLUME --leftovers --preview", "block VOLUME", "block VOLUME Chess.*", "guard VOLUME",
         "brief show BRIEF --on VOLUME", "image list IMAGE", "compare IMAGE UPDATE --before-edition 1 --after-edition 1", "compare VOLUME IMAGE",
         "hand-over VOLUME Weather --for everyone --to NEW --preview", "image compact IMAGE --preview", "help", "help remove", "help restore-point",
-        "help packages", "remove VOLUME Wether --for everyone", "remove VOLUME Weather", "inventory NEW",
+        "help packages", "help targets", "remove VOLUME Wether --for everyone", "remove VOLUME Weather", "inventory NEW",
     ];
 
     private static readonly string[] OutputsAfterRemoval =
@@ -96,7 +96,7 @@ public sealed class FrontDoorTests : CliTest
         string[] steps = [.. File.ReadAllLines(Path.Combine(Path.GetDirectoryName(Command([])[0])!, "../run")).Select(l => l.Trim())
             .Where(l => l.StartsWith("step ", StringComparison.Ordinal))];
         steps.Length.ShouldBeGreaterThan(50);
-        string[] groups = ["brief", "restore-point", "image", "media"];
+        string[] groups = ["brief", "restore-point", "image", "media", "fleet"];
         string common = Run("help", "options").Output + Run("help", "packages").Output;
         foreach (string step in steps)
         {

@@ -55,6 +55,32 @@ public sealed class BriefTests : IDisposable
     public void A_rule_takes_what_fits_all_its_conditions(string text, string names) =>
         Going(text).Order(StringComparer.Ordinal).ShouldBe(names.Split(',', StringSplitOptions.RemoveEmptyEntries));
 
+    /// <summary>Apps that somebody has and that no rule names; what goes along with another app is not among them.</summary>
+    [Fact]
+    public void What_no_rule_names_is_told_unless_the_brief_keeps_it()
+    {
+        string[] Unlisted(string text) => [.. BriefSelection.Of(Brief(text), Bench.Demonstration).Unlisted.Select(p => p.DisplayName)
+            .Order(StringComparer.Ordinal)];
+        string[] all = Unlisted("remove: [Nothing.Here]");
+        all.ShouldBe(Bench.Demonstration.Packages.Where(p => p.IsHeld && p.Role is PackageRole.Application or PackageRole.Addon)
+            .Where(p => p.IsHeld).DistinctBy(p => p.Family).Select(p => p.DisplayName).Order(StringComparer.Ordinal));
+        all.ShouldContain("Picture Viewer Filters");
+        Unlisted("remove: [Nothing.Here]\nunlisted: tell").ShouldBe(all);
+        Unlisted("remove: [Nothing.Here]\nunlisted: keep").ShouldBeEmpty();
+        string clock = Demo.World.Family("Northlight.Clock");
+        Unlisted($"remove: [Weather]\nkeep: [Films]\nblock: [{clock}]").ShouldBe(all.Except(["Weather", "Films", "Clock"]));
+        Unlisted("remove: [Northlight.Pictures]").ShouldBe(all.Except(["Picture Viewer", "Picture Viewer Filters"]));
+        Unlisted("keep: [Northlight.Pictures]").ShouldBe(all.Except(["Picture Viewer"]));
+        // What is spared because it was installed later is not named by a rule that takes all.
+        Unlisted("remove: ['*']").ShouldBe(Bench.Demonstration.Packages.Where(p => p.Origin == PackageOrigin.Added && p.IsHeld
+            && p.Role is PackageRole.Application && !Bench.Demonstration.Packages.Any(o => o.Family == p.Family && o.Origin != p.Origin))
+                .Select(p => p.DisplayName).Distinct().Order(StringComparer.Ordinal));
+        Write("brief: 1\nunlisted: keep", "below.yaml");
+        Brief("include: [below.yaml]").Unlisted.ShouldBe(UnlistedPackages.Keep);
+        Brief("include: [below.yaml]\nunlisted: tell").Unlisted.ShouldBe(UnlistedPackages.Tell);
+        Should.Throw<MoorfieldException>(() => Brief("unlisted: remove")).Message.ShouldContain(":2:11: 'remove' is not one of tell, keep");
+    }
+
     [Theory]
     [InlineData("", "test.brief.yaml is empty")]
     [InlineData("title: x", ":1:1: a brief begins with 'brief: 1'")]

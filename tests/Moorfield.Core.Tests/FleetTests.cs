@@ -1,14 +1,18 @@
 using System.Collections.Immutable;
+using System.Text;
 using CsCheck;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Fleets;
+using Moorfield.Core.HandOver;
 using Moorfield.Core.Model;
 using Moorfield.Core.Operations;
+using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
 using Moorfield.Formats.Appx;
+using Moorfield.Formats.Hives;
 using Moorfield.Tests;
 
 namespace Moorfield.Core.Tests;
@@ -33,12 +37,16 @@ public sealed class FleetTests : IDisposable
 
     private FleetFolder Fleet => FleetFolder.TryOpen(_folder["fleet"])!;
 
-    private FleetReading Read(bool withReasons = false) => Fleet.Read(OpenOptions.Default, (_, _) => true, withReasons);
+    private static FleetPlan Plan(IFleet fleet, Brief brief, IReadOnlyCollection<string> words) =>
+        FleetPlan.Of(fleet, new BriefSet([brief]), brief, words, allowReturn: false, OpenOptions.Default);
+
+    private FleetReading Read() => Fleet.Read(OpenOptions.Default);
 
     private static SystemSnapshot Machine(string name, string? id = null, int day = 1, Func<InstalledPackage, bool>? has = null) => Demonstration with
     {
         Computer = name,
         MachineId = id ?? $"id of {name}",
+        FirmwareId = "",
         AsOf = new DateTimeOffset(2026, 10, day, 8, 0, 0, TimeSpan.Zero),
         Packages = [.. Demonstration.Packages.Where(has ?? (_ => true))],
     };
@@ -63,7 +71,7 @@ public sealed class FleetTests : IDisposable
                 };
                 _folder.Write($"{Path.GetFileName(folder)}/{i}.saved", SavedInventory.Write(target, [machines[i]]));
             }
-            var packages = FleetPackage.Of(FleetFolder.TryOpen(folder)!.Read(OpenOptions.Default, (_, _) => true).Machines);
+            var packages = FleetPackage.Of(FleetFolder.TryOpen(folder)!.Read(OpenOptions.Default).Machines);
             var families = machines.SelectMany(m => m.Packages).Select(p => p.Family).Distinct().ToList();
             packages.Select(p => p.Family).ShouldBe(families, ignoreOrder: true);
             foreach (var package in packages)
@@ -131,6 +139,43 @@ public sealed class FleetTests : IDisposable
         Read().Ahead.Select(m => m.Name).ShouldBe(["PC2"]);
     }
 
+    [Fact]
+    public void A_machine_is_known_by_its_firmware_when_it_is_renamed_and_copies_are_told_apart()
+    {
+        const string One = "5a170000-0000-4000-8000-000000000001", Two = "5a170000-0000-4000-8000-000000000002";
+        Save(Machine("PC1", id: "guid", day: 3, has: p => p.DisplayName == "Weather") with { FirmwareId = One }, "a");
+        Save(Machine("RENAMED", id: "GUID", day: 5, has: p => p.DisplayName == "Clock") with { FirmwareId = One.ToUpperInvariant() }, "b");
+        Save(Machine("COPY", id: "guid", day: 4, has: p => p.DisplayName == "Notes") with { FirmwareId = Two }, "c");
+        Save(Machine("NONE", id: "guid", day: 4, has: p => p.DisplayName == "Notes") with { FirmwareId = "" }, "d");
+        using var store = FleetStore.OpenOrCreate(_folder["fleet.db"]);
+        FleetAdding.Add(store, [_folder["fleet"]], OpenOptions.Default, (_, _) => { }, TestContext.Current.CancellationToken);
+        foreach (var reading in new[] { Read(), store.Read(OpenOptions.Default) })
+        {
+            reading.Machines.Select(m => $"{m.Name} {m.Items.Single().Title}").ShouldBe(["COPY Notes", "NONE Notes", "RENAMED Clock"]);
+            reading.SharedIds.Single().Names.ShouldBe(["COPY", "NONE", "RENAMED"]);
+        }
+        store.History(store.Read(OpenOptions.Default).Machines[2]).Count.ShouldBe(2);
+    }
+
+    [Theory]
+    [InlineData("{5A170000-1111-4222-8333-444455556666}", "5a170000-1111-4222-8333-444455556666")]
+    [InlineData("{00000000-0000-0000-0000-000000000000}", "")]
+    [InlineData("{FFFFFFFF-FFFF-FFFF-FFFF-FFFFFFFFFFFF}", "")]
+    [InlineData("{03000200-0400-0500-0006-000700080009}", "")]
+    [InlineData("5A170000-1111-4222-8333-444455556666", "")]
+    [InlineData("$(reboot)", "")]
+    public void The_identifier_of_the_firmware_is_read_if_it_is_one(string recorded, string read)
+    {
+        Demonstration.FirmwareId.ShouldStartWith("5a170000-");
+        HiveEdit.Change(Path.Combine(_root, "Windows/System32/config/SYSTEM"),
+            hive => hive.Create("HardwareConfig").Set(HiveValue.FromString("LastConfig", recorded)));
+        using var target = Target.Open(_root, new WriteInterceptor());
+        var system = target.Read([null])[0];
+        system.FirmwareId.ShouldBe(read);
+        using var saved = Target.Open(_folder.Write("one.saved", SavedInventory.Write(target, [system])), new WriteInterceptor());
+        saved.Read([null])[0].FirmwareId.ShouldBe(read);
+    }
+
     /// <summary>A clock may be ahead by hours, as in another time zone, and not by days.</summary>
     [Fact]
     public void A_survey_of_later_today_is_the_newest_and_no_surprise()
@@ -155,7 +200,7 @@ public sealed class FleetTests : IDisposable
         foreach (var (brief, expected) in new[] { ("b", (int?)0), ("c", 1), ("d", null) })
         {
             string file = _folder.Write(brief + ".yaml", "brief: 1\nfor: everyone\nremove: [Weather]"u8);
-            new BriefCheck(new BriefLoader(_ => []).Load(file), [], [], [], OpenOptions.Default).Check([_folder["fleet"]]).Single()
+            new BriefCheck(new BriefSet([new BriefLoader(_ => []).Load(file)]), [], [], [], OpenOptions.Default).Check([_folder["fleet"]]).Single()
                 .HandOver.ShouldBe(expected is { } code ? machine.HandOvers.First(h => h.Code == code) : null);
         }
     }
@@ -231,15 +276,82 @@ public sealed class FleetTests : IDisposable
     }
 
     [Fact]
-    public void Reasons_come_with_an_explanation_only_and_machines_share_what_is_the_same()
+    public void Machines_share_what_is_the_same()
     {
         Save(Machine("PC1"), "a");
         Save(Machine("PC2"), "b");
         var plain = Read();
-        plain.Machines.SelectMany(m => m.Items).ShouldAllBe(i => i.Reasons.Length == 0);
         plain.Machines[0].Items.Zip(plain.Machines[1].Items).ShouldAllBe(i => ReferenceEquals(i.First, i.Second));
-        var shell = Read(withReasons: true).Machines[0].Items.Single(i => i.Title == "Shell Host");
-        shell.Reasons.ShouldBe("Part of the system without an entry in Start.");
+    }
+
+    /// <summary>A store that the documents of a folder were added to, in two parts, says all that the folder says.</summary>
+    [Fact]
+    public void A_store_says_what_a_folder_says()
+    {
+        string brief = _folder.Write("b.yaml", """
+            brief: 1
+            for: everyone
+            remove: [Weather, Northlight.Clock, {origin: maker}]
+            keep: [Films]
+            guard: [offered-apps]
+            """u8);
+        var chance = new Random(Random.Shared.Next());
+        for (int i = 0; i < 5; i++)
+            Save(Machine($"PC{i}", day: i + 1, has: _ => chance.Next(3) > 0), $"{i}");
+        Save(Machine("PC0", day: 9, has: _ => chance.Next(2) == 0), "newer");
+        File.WriteAllText(_folder["fleet/bad.saved"], "x");
+        string file = _folder["fleet.db"];
+        using (var store = FleetStore.OpenOrCreate(file))
+        {
+            FleetAdding.Add(store, [.. Fleet.Files.Take(3)], OpenOptions.Default, (_, _) => { }, TestContext.Current.CancellationToken);
+            var added = FleetAdding.Add(store, [_folder["fleet"]], OpenOptions.Default, (_, _) => { }, TestContext.Current.CancellationToken);
+            added.Known.ShouldBe(3);
+            added.Failures.Select(f => Path.GetFileName(f.File)).ShouldBe(["bad.saved"]);
+            FleetAdding.Add(store, [_folder["fleet"]], OpenOptions.Default, (_, _) => { }, TestContext.Current.CancellationToken).Known.ShouldBe(6);
+        }
+        using var read = FleetStore.TryOpen(file)!;
+        static string Told(FleetMachine machine) => $"{machine.Name} {machine.Source} {machine.Made:O} {machine.Build}: "
+            + string.Join('\n', machine.Items.Select(i => i.ToString()).Order(StringComparer.Ordinal));
+        read.Read(OpenOptions.Default).Machines.Select(Told).ShouldBe(Read().Machines.Select(Told));
+        static string Of(FleetPackage package) => $"{package.Family} {package.Title} {package.Machines} {package.Newcomers} {package.Blocked} "
+            + $"{string.Join(' ', package.HeldBy)} {string.Join(' ', package.Standings)} {string.Join(' ', package.Versions)} "
+            + string.Join(' ', package.Origins);
+        FleetPackage.Of(read.Read(OpenOptions.Default).Machines).Select(Of).ShouldBe(FleetPackage.Of(Read().Machines).Select(Of));
+        var check = new BriefCheck(new BriefSet([new BriefLoader(_ => []).Load(brief)]), [], [], [], OpenOptions.Default);
+        string[] Checked(string path) => [.. check.Check([path]).Where(c => c.Error is null).Select(c =>
+            $"{c.Name}: {string.Join(' ', c.Differences.Select(d => d.Text))} {string.Join(' ', c.Unlisted.Order())}")];
+        Checked(file).ShouldBe(Checked(_folder["fleet"]));
+        var loaded = new BriefLoader(_ => []).Load(brief);
+        string[] Planned(IFleet fleet) => [.. HandOverFiles.Write(Plan(fleet, loaded, loaded.For).HandOver)
+            .Select(f => Convert.ToHexString(f.Content))];
+        Planned(read).ShouldBe(Planned(Fleet));
+        read.At(new DateTimeOffset(2026, 10, 3, 12, 0, 0, TimeSpan.Zero)).Machines.Select(m => m.Name).ShouldBe(["PC0", "PC1", "PC2"]);
+    }
+
+    [Fact]
+    public void What_came_back_is_told_with_the_day_since_when()
+    {
+        bool Both(InstalledPackage p) => p.DisplayName is "Weather" or "Clock";
+        bool Clock(InstalledPackage p) => p.DisplayName is "Clock";
+        using var store = FleetStore.OpenOrCreate(_folder["fleet.db"]);
+        void Add(string name, int day, Func<InstalledPackage, bool> has) =>
+            FleetAdding.Add(store, [Save(Machine(name, day: day, has: has), $"{name}-{day}")],
+                OpenOptions.Default, (_, _) => { }, TestContext.Current.CancellationToken)
+                .Failures.ShouldBeEmpty();
+        Add("PC1", 1, Both);
+        Add("PC1", 3, Clock);
+        Add("PC1", 8, Both);
+        Add("PC1", 9, Both);
+        Add("PC2", 2, Clock);
+        Add("PC2", 7, Both);
+        var day = new DateTimeOffset(2026, 10, 5, 0, 0, 0, TimeSpan.Zero);
+        var difference = FleetComparison.Of(store.At(day), store.Read(OpenOptions.Default), store.Histories, day).Differences.ShouldHaveSingleItem();
+        difference.Title.ShouldBe("Weather");
+        (difference.Before, difference.After).ShouldBe((0, 2));
+        difference.Came.ShouldBe(["PC1", "PC2"]);
+        difference.CameBack.ShouldBe(["PC1"]);
+        difference.Since.ShouldBe(new DateTimeOffset(2026, 10, 7, 8, 0, 0, TimeSpan.Zero));
+        FleetComparison.Of(store.At(day), store.Read(OpenOptions.Default)).Differences[0].Since.ShouldBeNull();
     }
 
     [Fact]
@@ -248,14 +360,14 @@ public sealed class FleetTests : IDisposable
         Directory.CreateDirectory(_folder["fleet"]);
         var files = StandIn.World.WriteSurveys(_folder["fleet"]);
         static string Told(FleetMachine machine) => $"{machine.Name}: {string.Join('\n', machine.Items)}";
-        var together = Read(withReasons: true).Machines;
+        var together = Read().Machines;
         together.Length.ShouldBe(3);
         foreach (string file in files)
         {
             string alone = _folder[Path.GetFileNameWithoutExtension(file)];
             Directory.CreateDirectory(alone);
             File.Copy(file, Path.Combine(alone, "survey.json"));
-            var machine = FleetFolder.TryOpen(alone)!.Read(OpenOptions.Default, (_, _) => true, withReasons: true).Machines.Single();
+            var machine = FleetFolder.TryOpen(alone)!.Read(OpenOptions.Default).Machines.Single();
             together.Select(Told).ShouldContain(Told(machine));
         }
     }
@@ -304,7 +416,7 @@ public sealed class FleetTests : IDisposable
         Save(Machine("PC0", day: 1, has: _ => false), "old");
         Save(Machine("PC0", day: 9), "0");
         File.WriteAllText(_folder["fleet/bad.saved"], "x");
-        var check = new BriefCheck(new BriefLoader(_ => []).Load(brief), [], [], [], OpenOptions.Default);
+        var check = new BriefCheck(new BriefSet([new BriefLoader(_ => []).Load(brief)]), [], [], [], OpenOptions.Default);
         var together = check.Check([_folder["fleet"]]);
         together.Where(c => c.Error is not null).Select(c => c.Given).ShouldBe([_folder["fleet/bad.saved"]]);
         together.Where(c => c.Error is null).Select(c => $"{c.Name}: {string.Join(' ', c.Differences.Select(d => d.Text))}")
@@ -324,7 +436,7 @@ public sealed class FleetTests : IDisposable
               - {kind: desktop, package: Saltmarsh Tide Folder}
             guard: [suggested-apps, offered-apps]
             """u8);
-        var check = new BriefCheck(new BriefLoader(_ => []).Load(brief), [], [], [], OpenOptions.Default);
+        var check = new BriefCheck(new BriefSet([new BriefLoader(_ => []).Load(brief)]), [], [], [], OpenOptions.Default);
         var differences = check.Check([_root]).Single().Differences;
         differences.Where(d => d.DisplayName == "Weather").Select(d => d.General).ShouldBe(["is there: accounts and newcomers have it."]);
         differences.Where(d => d.DisplayName == "Saltmarsh Tide Folder" && d.Text.StartsWith("is there", StringComparison.Ordinal))
@@ -335,5 +447,140 @@ public sealed class FleetTests : IDisposable
         guards.ShouldContain("set to something else for newcomers.");
         guards.ShouldContain("set to something else for accounts.");
         string.Concat(differences.Select(d => d.General)).ShouldNotContain("ivy");
+    }
+
+    private Brief Brief(string rules) =>
+        new BriefLoader(_ => []).Load(_folder.Write("fleet.brief.yaml", Encoding.UTF8.GetBytes($"brief: 1\nfor: everyone\n{rules}")));
+
+    [Fact]
+    public void A_plan_for_a_fleet_is_the_plans_for_its_machines_together()
+    {
+        var brief = Brief("""
+            remove:
+              - package: [Northlight.Weather, Clock, 'larkfield.*']
+              - origin: maker
+              - role: framework
+            keep: [Films, Larkfield.Crossword]
+            block: [Saltmarsh.Lottery_5s2ajr5e6xvkm]
+            guard: [offered-apps]
+            """);
+        int number = 0;
+        Gen.Int.Sample(seed =>
+        {
+            var chance = new Random(seed);
+            string folder = $"plans{Interlocked.Increment(ref number)}";
+            using var target = Target.Open(_root, new WriteInterceptor());
+            List<SystemSnapshot> machines = [.. Enumerable.Range(0, chance.Next(1, 5)).Select(i => Machine($"PC{i}", has: p =>
+                p.Role is PackageRole.Framework or PackageRole.Resource || chance.Next(3) > 0))];
+            for (int i = 0; i < machines.Count; i++)
+                _folder.Write($"{folder}/{i}.saved", SavedInventory.Write(target, [machines[i]]));
+            var fleet = Plan(FleetFolder.TryOpen(_folder[folder])!, brief, brief.For);
+            // Origins are the same on all of these.
+            machines = [.. Enumerable.Range(0, machines.Count).Select(i =>
+            {
+                using var saved = Target.Open(_folder[$"{folder}/{i}.saved"], new WriteInterceptor());
+                return saved.Read([null], KnownGuards.With(brief))[0];
+            })];
+            var plans = machines.ConvertAll(m => RemovalPlanner.Plan(m, BriefPlanner.ToRequest(brief, m, [])));
+            var going = plans.SelectMany(p => p.Removals.Where(r => r.HasEffect && r.Package.Role != PackageRole.Resource)
+                .Select(r => r.Package.Family).Distinct()).CountBy(f => f).ToDictionary();
+            fleet.Going.Where(g => g.Family is not null).ToDictionary(g => g.Family!.Value, g => g.Machines).ShouldBe(going, ignoreOrder: true);
+            fleet.HandOver.Remove.Select(r => r.Family).ShouldBe(
+                plans.SelectMany(p => p.Removals).Where(r => r.Package.Role != PackageRole.Resource).Select(r => r.Package.Family).Distinct(),
+                ignoreOrder: true);
+            var costs = plans.Zip(machines).SelectMany(p => p.First.Costly.SelectMany(c => c.Verdict.Costs.Select(r =>
+                $"{c.Removal.Package.DisplayName}: {r.Text} {p.Second.Computer}"))).Distinct();
+            fleet.Going.SelectMany(g => g.Costs.SelectMany(c => c.Machines.Select(m => $"{g.Title}: {c.Text} {m}")))
+                .ShouldBe(costs, ignoreOrder: true);
+            fleet.Staying.SelectMany(s => s.Why.Machines.Select(m => $"{s.Title}: {s.Why.Text} {m}")).ShouldBe(
+                plans.Zip(machines).SelectMany(p => p.First.Staying.Select(s =>
+                    $"{s.Package.DisplayName}: {s.Verdict.Reasons[0].Text} {p.Second.Computer}")).Distinct(), ignoreOrder: true);
+            fleet.Unlisted.Select(u => u.Select(f => f.Family)).ShouldBe(
+                machines.Select(m => BriefSelection.Of(brief, m).Unlisted.Select(p => p.Family)));
+            fleet.HandOver.Block.ShouldContain(f => f.Name == "Saltmarsh.Lottery");
+            fleet.HandOver.Guards.ShouldNotBeEmpty();
+            fleet.HandOver.Rules.Select(r => $"{r.Pattern} {r.Keeps}").ShouldBe(
+                ["Northlight.Weather False", "Clock False", "larkfield.* False", "Films True", "Larkfield.Crossword True"]);
+            fleet.DecidedHere.Select(r => r.Conditions.Describe()).ShouldBe(["origin maker", "role framework"]);
+            fleet.DisplayNames.ShouldBe(fleet.HandOver.Rules.Select(r => r.Pattern).Where(p => p is "Clock" or "Films"
+                && machines.Exists(m => m.Packages.Any(k => k.NeutralName == p))));
+            Directory.Delete(_folder[folder], recursive: true);
+        }, iter: 8, threads: 1);
+    }
+
+    [Fact]
+    public void What_a_rule_keeps_on_one_machine_stays_on_all()
+    {
+        var brief = Brief("remove: [Northlight.Weather, Northlight.Clock]\nkeep: [{origin: maker}]\nunlisted: keep\n");
+        Save(Machine("PC1"), "a");
+        var second = Machine("PC2");
+        Save(second with
+        {
+            Packages = [.. second.Packages.Select(p => p.DisplayName == "Weather" ? p with { Origin = PackageOrigin.Maker } : p)],
+        }, "b");
+        var plan = Plan(Fleet, brief, brief.For);
+        plan.Going.Select(g => $"{g.Title} {g.Machines}").ShouldBe(["Clock 2"]);
+        plan.HandOver.Remove.Select(r => r.Title).ShouldBe(["Clock"]);
+        plan.HandOver.Block.Select(f => f.Name).ShouldBe(["Northlight.Clock"]);
+        plan.HandOver.Keep.ShouldContain(f => f.Name == "Northlight.Weather");
+        plan.Staying.Select(s => $"{s.Title}: {s.Why.Text} {string.Join(' ', s.Why.Machines)}").ShouldBe(
+            ["Weather: A rule keeps it on another machine. PC1"]);
+        plan.Costs.ShouldNotContain(c => c.StartsWith("Weather", StringComparison.Ordinal));
+        plan.HandOver.TellsUnlisted.ShouldBeFalse();
+        plan.Unlisted.ShouldAllBe(u => u.IsEmpty);
+    }
+
+    /// <summary>Scripts know families, not origins: where it goes because of another machine, its costs are looked at as well.</summary>
+    [Fact]
+    public void What_goes_from_one_machine_goes_from_all_with_its_costs()
+    {
+        var brief = Brief("remove: [{origin: maker}]\n");
+        var assessment = new RemovalAssessment(Demonstration);
+        var costly = Demonstration.Packages.First(p => p.Origin == PackageOrigin.Shipped && p.IsHeld && assessment.Of(p).Costs.Any());
+        bool IsOther(InstalledPackage p) => p == costly || p.Origin != PackageOrigin.Maker;
+        Save(Machine("PC1", has: IsOther), "a");
+        var second = Machine("PC2", has: IsOther);
+        Save(second with { Packages = [.. second.Packages.Select(p => p == costly ? p with { Origin = PackageOrigin.Maker } : p)] }, "b");
+        var plan = Plan(Fleet, brief, brief.For);
+        plan.Going.Select(g => $"{g.Title} {g.Machines}").ShouldBe([$"{costly.DisplayName} 2"]);
+        plan.Going[0].Costs.ShouldContain(c => c.Machines.Contains("PC1"));
+        plan.HandOver.Remove.Select(r => r.Title).ShouldBe([costly.DisplayName]);
+    }
+
+    [Fact]
+    public void A_package_whose_kept_addon_some_machines_have_goes_only_from_the_others()
+    {
+        var addon = Demonstration.Packages.First(p => p.Role == PackageRole.Addon);
+        var main = Demonstration.Packages.First(p => addon.Needs.Contains(p.FullName) && p.Role == PackageRole.Application);
+        var brief = Brief($"remove: [{main.Family}]\nkeep: [{addon.Family}]\n");
+        Save(Machine("PC1"), "a");
+        Plan(Fleet, brief, brief.For).HandOver.Stays.ShouldBe([new HandOverStay(main.Family, null)]);
+        Save(Machine("PC2", has: p => p != addon), "b");
+        var plan = Plan(Fleet, brief, brief.For);
+        plan.HandOver.Remove.Select(r => r.Family).ShouldBe([main.Family]);
+        plan.HandOver.Stays.ShouldBe([new HandOverStay(main.Family, addon.Family)]);
+        plan.Going.Select(g => g.Machines).ShouldBe([1]);
+    }
+
+    [Fact]
+    public void Accounts_are_those_that_a_machine_has_and_rules_are_idle_where_no_machine_has_anything()
+    {
+        var brief = Brief("remove: [Northlight.Weather, Nortlight.Clock, Northlight.Gone_8pewgm0k42rsa]\n");
+        var one = Machine("PC1", has: p => p.DisplayName is "Weather" or "Notes");
+        Save(one, "a");
+        Save(Machine("PC2", has: p => p.DisplayName is "Clock" or "Notes") with
+        {
+            Accounts = [.. one.Accounts.Where(a => a.Name != "ivy")],
+        }, "b");
+        var plan = Plan(Fleet, brief, ["ivy"]);
+        plan.Absent.ShouldBeEmpty();
+        plan.Going.Select(g => $"{g.Title} {g.Machines}").ShouldBe(["Weather 1"]);
+        plan.Unmatched.Select(u => $"{u.What} {u.SeemsMistyped}").ShouldBe(["Nortlight.Clock True"]);
+        // What no machine has is blocked where newcomers are meant, and never goes.
+        plan = FleetPlan.Of(Fleet, new BriefSet([brief]), brief, ["ivy", "zoe", "newcomers"], allowReturn: false, OpenOptions.Default);
+        plan.Absent.ShouldBe(["zoe"]);
+        plan.HandOver.Remove.Select(r => r.Title).ShouldBe(["Weather"]);
+        plan.HandOver.Block.Select(f => f.Name).ShouldBe(["Northlight.Gone", "Northlight.Weather"]);
+        FleetPlan.Of(Fleet, new BriefSet([brief]), brief, ["everyone"], allowReturn: true, OpenOptions.Default).HandOver.Block.ShouldBeEmpty();
     }
 }

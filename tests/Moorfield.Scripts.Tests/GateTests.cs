@@ -52,7 +52,7 @@ public sealed class GateTests
         ["Remove-AppxProvisionedPackage"] = "Online! PackageName=! AllUsers", // the last by build, and asked for
         ["Remove-Item"] = "LiteralPath=! Recurse Force ErrorAction=SilentlyContinue",
         ["Remove-ItemProperty"] = "LiteralPath=! Name=!",
-        ["Select-Object"] = "First= Unique",
+        ["Select-Object"] = "First= Skip= SkipLast= Unique",
         ["Set-Content"] = "LiteralPath=! Value=! Encoding=Ascii|UTF8|Unicode NoNewline",
         ["Sort-Object"] = "Property= Descending Unique #1",
         ["Start-Process"] = "FilePath=! ArgumentList= NoNewWindow Wait PassThru WindowStyle=Hidden|Normal",

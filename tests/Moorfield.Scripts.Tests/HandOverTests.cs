@@ -1,7 +1,9 @@
 using System.Collections.Immutable;
+using System.Globalization;
 using System.Text;
 using CsCheck;
 using Moorfield.Core.Assessment;
+using Moorfield.Core.Fleets;
 using Moorfield.Core.HandOver;
 using Moorfield.Core.Layout;
 using Moorfield.Core.Model;
@@ -34,6 +36,9 @@ public sealed class HandOverTests : IDisposable
 
     public void Dispose() => _folder.Dispose();
 
+    private static long Iterations(long usual) =>
+        Environment.GetEnvironmentVariable("MOORFIELD_HANDOVERS") is { } given ? long.Parse(given, CultureInfo.InvariantCulture) : usual;
+
     internal static SystemSnapshot Survey(MadeUpMachine machine, IReadOnlyCollection<Guard> guards)
     {
         var result = Shell.Run(machine, SurveyScript.Write(guards), @"-To C:\");
@@ -47,8 +52,6 @@ public sealed class HandOverTests : IDisposable
     {
         string volume = Demo.BuildIn(_folder, Some, "original");
         int number = 0;
-        long iterations = long.Parse(Environment.GetEnvironmentVariable("MOORFIELD_HANDOVERS") ?? "4",
-            System.Globalization.CultureInfo.InvariantCulture);
         Gen.Int.Sample(seed =>
         {
             var chance = new Random(seed);
@@ -92,7 +95,117 @@ public sealed class HandOverTests : IDisposable
                 c => c.StartsWith("reg.exe ", StringComparison.Ordinal) || c.Contains(@"SOFTWARE\Moorfield\", StringComparison.Ordinal), story);
             Shell.Run(machine, files[HandOverFiles.Detect]).ExitCode.ShouldBe(0, story);
             Directory.Delete(root, recursive: true);
-        }, iter: iterations, threads: 1);
+        }, iter: Iterations(4), threads: 1);
+    }
+
+    /// <summary>The scripts for a fleet do on each machine what a plan for that machine alone would do. Families that no survey shows stay.</summary>
+    [Fact]
+    public void One_plan_for_a_fleet_does_on_each_machine_what_its_own_plan_would()
+    {
+        string volume = Demo.BuildIn(_folder, Some, "fleet-original");
+        int number = 0;
+        Gen.Int.Sample(seed =>
+        {
+            var chance = new Random(seed);
+            string folder = _folder[$"fleet{Interlocked.Increment(ref number)}"];
+            Directory.CreateDirectory(folder);
+            var brief = Brief(chance);
+            var machines = Enumerable.Range(0, 4).Select(i =>
+            {
+                string root = Path.Combine(folder, $"machine{i}");
+                Tool.Read("cp", "-a", volume, root);
+                var machine = MadeUpMachine.FromVolume(root, Some);
+                // Some machines never had some of the apps.
+                foreach (var package in machine.Packages.Where(p => !p.IsFramework && !p.IsComponent && !p.FullName.IsBundle && !p.IsResource)
+                    .Where(_ => chance.Next(3) == 0).ToList())
+                {
+                    machine.RemovePackage(package.FullName.ToString(), "", allUsers: true);
+                    foreach (string name in machine.Provisioned
+                            .Where(p => p.StartsWith(package.FullName.Name + "_", StringComparison.Ordinal)).ToList())
+                        machine.RemoveProvisioned(name, allUsers: true);
+                }
+                Shake(machine, chance);
+                return machine;
+            }).ToList();
+            string[] Families(SystemSnapshot system) =>
+                [.. system.Packages.Where(p => p.IsHeld).Select(p => p.Family.ToString()).Distinct().Order(StringComparer.Ordinal)];
+            var before = machines.ConvertAll(m => Survey(m, KnownGuards.With(brief)));
+            string surveys = Path.Combine(folder, "surveys");
+            Directory.CreateDirectory(surveys);
+            for (int i = 0; i < 3; i++)
+            {
+                string survey = File.ReadAllText(machines[i].At(@"C:\survey-COUNTER-07.json"));
+                File.WriteAllText(Path.Combine(surveys, $"{i}.json"), survey.Replace("COUNTER-07", $"COUNTER-1{i}", StringComparison.Ordinal)
+                    .Replace("5a170000-", $"5a17000{i + 1}-", StringComparison.Ordinal));
+            }
+            var plan = FleetPlan.Of(FleetFolder.TryOpen(surveys)!, new BriefSet([brief]), brief, brief.For, allowReturn: false, OpenOptions.Default);
+            plan.Failures.ShouldBeEmpty();
+            plan.Machines.ShouldBe(3);
+            var seen = before[..3].SelectMany(Families).ToHashSet();
+            var files = HandOverFiles.Write(plan.HandOver).ToDictionary(f => f.Name, f => f.Content);
+            for (int i = 0; i < 4; i++)
+            {
+                var result = Shell.Run(machines[i], files[HandOverFiles.Remediate], constrained: chance.Next(2) == 0);
+                string story = $"{seed}, machine {i}: {string.Join(' ', result.Output)} {string.Join('\n', result.Errors)}";
+                result.ExitCode.ShouldBe(0, story);
+                var after = Survey(machines[i], KnownGuards.With(brief));
+                // What goes from one machine goes from all that have it, unless it is kept.
+                var request = BriefPlanner.ToRequest(brief, before[i], []);
+                var own = RemovalPlanner.Plan(before[i], request with
+                {
+                    Packages = [.. request.Packages.Concat(before[i].Packages.Where(p => !request.Kept.Contains(p.FullName) && p.IsHeld
+                            && plan.HandOver.Remove.Any(r => r.Family == p.Family)).Select(p => new SelectedPackage(p, Exactly: false)))
+                        .DistinctBy(p => p.Package.FullName)],
+                });
+                string[] lost = [.. Families(before[i]).Except(Families(after))];
+                string[] gone = [.. own.Removals.Where(r => r.RemovesFiles || r is { KeptForNewcomers: false, KeptForAccounts.IsEmpty: true })
+                    .Select(r => r.Package.Family.ToString()).Where(f => seen.Contains(f) && Families(before[i]).Contains(f)).Distinct()
+                    .Order(StringComparer.Ordinal)];
+                lost.ShouldBe(gone, story);
+                foreach (string stranger in Families(before[i]).Where(f => !seen.Contains(f)))
+                    lost.ShouldNotContain(stranger, story);
+            }
+            Directory.Delete(folder, recursive: true);
+        }, iter: Iterations(1), threads: 1);
+    }
+
+    /// <summary>Both ways of matching patterns say the same of the same names.</summary>
+    [Fact]
+    public void Patterns_mean_on_a_machine_what_they_mean_here()
+    {
+        var letters = Gen.Char["aAbB.-_09kK"];
+        var text = Gen.String[letters, 1, 12];
+        var pattern = Gen.String[Gen.Char["aAbB.k***?"], 1, 8];
+        var pairs = new List<(string Pattern, string Text)>
+        {
+            (string.Concat(Enumerable.Repeat("*a", 40)), new string('a', 39) + "b"), ("?", ""), ("**", "a"), ("*?*", "ab"), ("a*a", "a"),
+            ("a.b", "axb"), ("*.b", "A.B"), ("a*b*c", "abxbxc"), ("*ab*ab", "abab"), ("*ab*ab", "ab"),
+        };
+        Gen.Select(pattern, text, Gen.Int[0, 3]).Sample((p, t, kind) =>
+        {
+            // Half of the names are made to fit.
+            string made = kind > 1 ? t :
+                string.Concat(p.Select(c => c == '*' ? t[..Math.Min(t.Length, kind * 3)] : c == '?' ? "x" : $"{char.ToUpperInvariant(c)}"));
+            if (made.Length > 0)
+                pairs.Add((p, made));
+        }, iter: 2000, threads: 1);
+        string common = Encoding.UTF8.GetString(HandOverFiles.Write(Scenarios.Plan(["*"], true))[0].Content);
+        int start = common.IndexOf("function Test-Pattern", StringComparison.Ordinal);
+        string function = common[start..(common.IndexOf("\r\n}\r\n", start, StringComparison.Ordinal) + 5)];
+        string data = string.Join("\r\n", pairs.Select(p => $"'{p.Pattern} {p.Text}'"));
+        string volume = Demo.BuildIn(_folder, Some, "patterns");
+        var result = Shell.Run(MadeUpMachine.FromVolume(volume, Some), Encoding.UTF8.GetBytes(
+            $"{function}\r\nforeach ($Pair in @(\r\n{data}\r\n)) {{ $Both = $Pair.Split(' '); [string](Test-Pattern $Both[0] $Both[1]) }}\r\n"),
+                constrained: true);
+        result.Errors.ShouldBeEmpty();
+        var said = result.Output.Select(o => o == "True").ToList();
+        pairs.Zip(said).Where(p => p.Second != NamePattern.Matches(p.First.Pattern, p.First.Text)).ShouldBeEmpty();
+        said.Count(s => s).ShouldBeInRange(300, pairs.Count - 300);
+        foreach (var (one, _) in pairs)
+        {
+            var rule = new BriefRule("", new PackageConditions { Names = [one] });
+            HandOverRule.Of(Core.Selection.Brief.Empty with { Remove = [rule] }).Any().ShouldBe(one.Any(c => c is not ('*' or '?')), one);
+        }
     }
 
     /// <summary>The plan names what a machine's registry has, for exactly those whom it is for.</summary>

@@ -36,6 +36,26 @@ public sealed class MutantTests
         "if (-not $Item.Part -and @($Own", "if ($false -and @($Own")]
     [InlineData("what is needed is taken", nameof(Scenarios.What_is_part_of_Windows_or_needed_or_kept_stays),
         "if ($Needing.Count -gt 0) {", "if ($false) {")]
+    [InlineData("keeping rules are forgotten", nameof(Scenarios.What_nobody_looked_at_stays_and_is_told),
+        "if (@($Fitting | Where-Object { $_.Keeps }).Count -gt 0) { continue }", "")]
+    [InlineData("parts of Windows are told", nameof(Scenarios.What_nobody_looked_at_stays_and_is_told),
+        "if ($App.IsFramework -or $App.IsResource -or $App.IsPart -or $App.NonRemovable", "if ($App.IsFramework -or $App.IsResource")]
+    [InlineData("frameworks are told", nameof(Scenarios.What_nobody_looked_at_stays_and_is_told),
+        "if ($App.IsFramework -or $App.IsResource", "if ($App.IsResource")]
+    [InlineData("what stays by a survey is told", nameof(Scenarios.What_nobody_looked_at_stays_and_is_told), " + @($Stays.Family)", "")]
+    [InlineData("what is blocked is told", nameof(Scenarios.What_nobody_looked_at_stays_and_is_told), " + @($Wanted.Block) + ", " + ")]
+    [InlineData("what nobody has is told", nameof(Scenarios.What_nobody_looked_at_stays_and_is_told), "$_.Users.Count -gt 0 -or @($Provisioned",
+        "$true -or @($Provisioned")]
+    [InlineData("what is only provisioned is not told", nameof(Scenarios.What_nobody_looked_at_stays_and_is_told),
+        "$_.Users.Count -gt 0 -or @($Provisioned | ForEach-Object { $_.Family }) -contains $_.Family", "$_.Users.Count -gt 0")]
+    [InlineData("the case of a pattern", nameof(Scenarios.What_nobody_looked_at_stays_and_is_told),
+        "'IgnoreCase, CultureInvariant'", "'CultureInvariant'")]
+    [InlineData("what is kept goes along", nameof(Scenarios.What_would_take_along_one_that_is_kept_stays_where_that_is),
+        "if ($With.Count -gt 0) {", "if ($false) {")]
+    [InlineData("it stays everywhere", nameof(Scenarios.What_would_take_along_one_that_is_kept_stays_where_that_is),
+        "($IsPartial -or @($Packages.Family) -contains $_.With)", "$true")]
+    [InlineData("it stays for what goes along with another", nameof(Scenarios.What_would_take_along_one_that_is_kept_stays_where_that_is),
+        "$_.With -and $_.Family -eq $Item.Family -and (", "$_.With -and (")]
     [InlineData("what is kept is taken", nameof(Scenarios.What_is_part_of_Windows_or_needed_or_kept_stays),
         "Where-Object { $_ -and $Kept -notcontains $_.Family })", "Where-Object { $_ })")]
     [InlineData("a block that nobody asked for", nameof(Scenarios.Where_it_may_return_no_block_stays),

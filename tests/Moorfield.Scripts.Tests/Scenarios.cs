@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using System.Text;
+using System.Text.Json;
 using Moorfield.Core.HandOver;
 using Moorfield.Core.Model;
 using Moorfield.Core.Selection;
@@ -248,6 +249,64 @@ public class Scenarios(Func<string, string> change) : IDisposable
     }
 
     [Scenario]
+    public void What_nobody_looked_at_stays_and_is_told()
+    {
+        foreach (bool constrained in new[] { false, true })
+        {
+            var machine = Machine();
+            var rules = new[] { new HandOverRule("larkfield.*", Keeps: false), new HandOverRule("*.UI.*", Keeps: false),
+                new HandOverRule("*.SHELLHOST_*", Keeps: false) };
+            var plan = Plan(["*"], true, Weather) with { Rules = [.. rules], TellsUnlisted = true };
+            string seen = $"1 family that the brief means but no survey showed, left alone: {Crossword}";
+            string named = $"1 family that the brief does not name: {Calculator}";
+            var detected = Detect(machine, plan, constrained);
+            detected.ExitCode.ShouldBe(1);
+            detected.Output[0].ShouldEndWith($"Notes: {seen}; {named}.");
+            Remediate(machine, plan, constrained).Output[0].ShouldContain($"{seen}; {named}.");
+            Having(machine, Crossword).ShouldBe(Everyone);
+            Having(machine, Calculator).ShouldBe(Everyone);
+            string log = machine.At(@"C:\Windows\Logs\Moorfield");
+            using (var result = JsonDocument.Parse(File.ReadAllText(Directory.GetFiles(log, "detect-*.json").Single())))
+            {
+                result.RootElement.GetProperty("notSeen").EnumerateArray().Select(f => f.GetString()).ShouldBe([Crossword]);
+                result.RootElement.GetProperty("notNamed").EnumerateArray().Select(f => f.GetString()).ShouldBe([Calculator]);
+            }
+            Detect(machine, plan with { Rules = [.. rules, new HandOverRule("*.Calcul?tor", Keeps: false)] }).Output[0]
+                .ShouldContain($"2 families that the brief means but no survey showed, left alone: {Crossword}, {Calculator}.");
+            // What a rule keeps, what a survey showed to stay, what is blocked, and what nobody has.
+            Detect(machine, plan with
+            {
+                Rules = [.. rules, new HandOverRule("North*Calculator_*", Keeps: true)], Stays = [new HandOverStay(Family(Crossword), null)],
+            }).Output[0].ShouldNotContain("family");
+            Detect(machine, plan with { TellsUnlisted = false }).Output[0].ShouldNotContain("does not name");
+            Detect(machine, plan with { Block = [Family(Crossword), Family(Calculator)] }).Output[0].ShouldNotContain("family that");
+            foreach (string sid in Everyone)
+                machine.RemovePackage(machine.Packages.First(p => p.FullName.Family.ToString() == Crossword).FullName.ToString(),
+                    sid, allUsers: false);
+            Detect(machine, plan).Output[0].ShouldContain(seen);
+            foreach (string name in machine.Provisioned.Where(p => p.StartsWith("Larkfield.Crossword", StringComparison.Ordinal)).ToList())
+                machine.RemoveProvisioned(name, allUsers: false);
+            Detect(machine, plan).Output[0].ShouldNotContain("no survey showed");
+        }
+    }
+
+    [Scenario]
+    public void What_would_take_along_one_that_is_kept_stays_where_that_is()
+    {
+        var machine = Machine();
+        var plan = Plan(["*"], true, Weather) with { Stays = [new HandOverStay(Family(Weather), Family(Calculator))] };
+        var result = Remediate(machine, plan);
+        result.ExitCode.ShouldBe(0);
+        result.Output[0].ShouldContain($"Weather stays: {Calculator} would go with it");
+        Having(machine, Weather).ShouldBe(Everyone);
+        Having(machine, Calculator).ShouldBe(Everyone);
+        machine = Machine();
+        Remediate(machine, plan with { Stays = [new HandOverStay(Family(Weather), Family("Saltmarsh.Nowhere_5s2ajr5e6xvkm")),
+            new HandOverStay(Family(Calculator), Family(Crossword))] }).ExitCode.ShouldBe(0);
+        Having(machine, Weather).ShouldBeEmpty();
+    }
+
+    [Scenario]
     public void A_failure_is_told_with_its_code_and_the_rest_is_done()
     {
         var machine = Machine();
@@ -402,7 +461,7 @@ public class Scenarios(Func<string, string> change) : IDisposable
         machine.RestorePoints.Add((12, machine.Now.AddHours(-5)));
         var result = Remediate(machine, plan with { RestorePoint = SystemRestorePoint.Require });
         result.ExitCode.ShouldBe(0);
-        result.Output[0].ShouldContain("System restore point: an earlier one, 5 hours old.");
+        result.Output[0].ShouldContain($"System restore point: an earlier one, of {DateTime.UtcNow.AddHours(-5):yyyy-MM-dd}.");
     }
 
     [Scenario]

@@ -340,7 +340,8 @@ public sealed class SurveyTests : IDisposable
     /// <summary>A counter like counter-07, but with a life of its own.</summary>
     private static World Counter(string computer)
     {
-        var world = World.Load() with { Computer = computer, SystemFiles = 12, MachineGuid = $"7d0c5a52-31e4-4c7a-9c1f-0d6a4e5b22{computer[^2..]}" };
+        var world = World.Load() with { Computer = computer, SystemFiles = 12, MachineGuid = $"7d0c5a52-31e4-4c7a-9c1f-0d6a4e5b22{computer[^2..]}",
+            Site = computer == "COUNTER-11" ? "Island" : "Harbour" };
         return computer switch
         {
             "COUNTER-11" => world with { Release = "23H2", Build = "22631", Revision = 4317 },

@@ -47,6 +47,7 @@ internal static class BlockCommand
         { TargetPath, families, lift, from, coming, to, Edition, Maker };
         var filters = new FilterOptions(command, forChange: true);
         var brief = new BriefOptions(command);
+        SeveralTargets.AddTo(command);
         var options = new ChangeOptions(command, lists: true);
         command.Handle(call =>
         {
@@ -88,6 +89,8 @@ internal static class BlockCommand
             IReadOnlyCollection<Guard> guards = call.GetValue(coming) is not null || registry is not null ? KnownGuards.All
                 : given?.Guards ?? [];
             var snapshots = Common.Read(call.Console, target, call.GetValue(coming) is null ? call.GetValue(Edition) : [], guards);
+            foreach (var snapshot in snapshots)
+                given?.RequireFor(snapshot);
             ImmutableArray<SystemSnapshot> others = otherPath is { } other ? ReadOther(call, other, call.GetValue(Maker)) : [];
             var request = Given(given, [.. snapshots, .. others], registry);
             if (call.GetValue(coming) is { } image)

@@ -41,6 +41,7 @@ internal static class BringBackCommand
               moorfield bring-back /mnt/counter-07 'Picture Viewer' --for ivy --from picture-viewer.msixbundle
             """)
         { TargetPath, Packages, For, From, Edition, FromEdition };
+        SeveralTargets.AddTo(command);
         var options = new ChangeOptions(command, mustRecord: true);
         command.Handle(call => Run(call, options));
         return command;

@@ -15,55 +15,68 @@ internal static class CheckCommand
     internal static Command Create()
     {
         var command = new Command("check", """
-            Compares targets with a brief and changes nothing: what is there, what came back, what is not blocked, which guards are not set.
-            A folder of surveys counts as all machines in it. Systems with the same differences are shown together. Exit code 4 if anything
-            differs, 3 if a target could not be read.
+            Compares targets with briefs and changes nothing: what is there, what came back, what is not blocked, which guards are not set.
+            A folder of surveys and a store count as all machines in them, each held against the briefs that are for it. Systems with the same
+            differences are shown together. Exit code 4 if anything differs, 3 if a target could not be read.
 
             Example:
               moorfield check /mnt/counter-07 /mnt/counter-08 --brief counters.brief.yaml
               moorfield check surveys --brief counters.brief.yaml
+              moorfield check counters.fleet --brief rings
             """)
         { Targets };
-        var brief = new BriefOptions(command, required: true, lenient: true);
+        var brief = new BriefOptions(command, required: true, lenient: true, several: true);
         foreach (var option in new Option[] { For, Edition, VaultPath, Format })
             command.Add(option);
-        command.Handle(call => Run(call, brief.Load(call)!, brief.IsLenient(call)));
+        command.Handle(call => Run(call, brief.LoadAll(call)!, brief.IsLenient(call)));
         return command;
     }
 
-    private static ExitCode Run(Invocation call, Brief brief, bool lenient)
+    private static ExitCode Run(Invocation call, BriefSet briefs, bool lenient)
     {
-        var check = new BriefCheck(brief, call.GetValue(For) ?? [], call.GetValue(Edition) ?? [], Common.Points(call.Console,
+        var check = new BriefCheck(briefs, call.GetValue(For) ?? [], call.GetValue(Edition) ?? [], Common.Points(call.Console,
             call.GetValue(VaultPath)),
             call.OpenOptions);
         var all = check.Check(call.GetRequiredValue(Targets));
         call.Write(Format, new Report(
-            () => new CheckJson("moorfield.check/1", brief.Name, brief.Title, all.All(c => c.Agrees), [.. all.Select(c => new CheckedJson(
+            () => new CheckJson(
+                "moorfield.check/1", briefs.Briefs[0].Name, briefs.Briefs[0].Title, all.All(c => c.Agrees), [.. all.Select(c => new CheckedJson(
                 c.Given, c.Path, c.Edition, c.Agrees, [.. c.Differences.Select(d => new DifferenceJson(d.Code, d.Family, d.DisplayName, d.Text))],
                     c.Error, c.Name, c.HandOver is { } run ? DocumentBuilder.HandOver(run) : null,
                 [.. c.Unmatched.Select(i => new UnmatchedRuleJson(i.Rule.Source, i.Keeps ? "keep" : "remove", i.What, i.Near, i.IsKnown,
-                    i.SeemsMistyped))]))]),
+                    i.SeemsMistyped))], [.. c.Unlisted.Select(u => u.Family.ToString()).Order(StringComparer.Ordinal)], c.Briefs))],
+                [.. briefs.Briefs.Select(b => b.Name)]),
             page =>
             {
                 if (all.Length > 1)
-                    page.Line($"{all.Length} systems: {all.Count(c => c.Agrees)} as the brief wants, {all.Count(c => !c.Differences.IsEmpty)} not, "
+                {
+                    int unmeant = all.Count(IsUnmeant);
+                    page.Line($"{all.Length} systems: {all.Count(c => c.Agrees) - unmeant} as the brief wants, "
+                        + $"{all.Count(c => !c.Differences.IsEmpty)} not, {(unmeant == 0 ? "" : $"{unmeant} that no brief is for, ")}"
                         + $"{all.Count(c => c.Error is not null)} not read.");
-                ShowHandOvers(page, brief, all);
-                Show(page, all);
+                }
+                foreach (var brief in briefs.Briefs)
+                    ShowHandOvers(page, brief, all);
+                Show(page, all, briefs.Briefs.Length);
                 ShowRules(page, all, lenient);
+                var told = all.Where(c => c.Error is null && !IsUnmeant(c)).Select(c => c.Unlisted).ToList();
+                if (DisplayText.Unlisted(told, briefs: briefs.Briefs.Length) is { } unlisted)
+                    page.Line(unlisted);
             },
             () => new ReportRows(["target", "edition", "agrees", "code", "family", "displayName", "text", "error"],
                 all.SelectMany(c => c.Differences.IsEmpty ? [Row(c, null)] : c.Differences.Select(d => Row(c, d))))));
         return BriefCheck.Verdict(all, lenient);
     }
 
+    private static bool IsUnmeant(CheckedSystem system) => system.Error is null && system.Briefs.IsEmpty;
+
     /// <summary>The rules that no package matches, each once with the targets where that is so.</summary>
     private static void ShowRules(IReportPage page, ImmutableArray<CheckedSystem> systems, bool lenient)
     {
-        int targets = systems.Where(s => s.Error is null).Select(s => s.Path).Distinct(StringComparer.Ordinal).Count();
-        foreach (var rule in systems.SelectMany(s => s.Unmatched.Select(u => (s.Path, Text: u.Describe()))).GroupBy(u => u.Text))
+        int targets = systems.Where(s => s.Error is null).Select(s => s.Target).Distinct(StringComparer.Ordinal).Count();
+        foreach (var rule in systems.SelectMany(s => s.Unmatched.Select(u => (s.Target, Text: u.Describe()))).GroupBy(u => u.Text))
         {
-            var paths = rule.Select(r => Path.GetFileName(Path.TrimEndingDirectorySeparator(r.Path))).ToList();
+            var paths = rule.Select(r => Path.GetFileName(Path.TrimEndingDirectorySeparator(r.Target))).ToList();
             page.Error(paths.Count == targets ? rule.Key : $"{TextFormat.List(paths, 3)}: {rule.Key}");
         }
         if (!lenient && systems.Any(s => s.Unmatched.Any(u => u.SeemsMistyped)))
@@ -79,27 +92,32 @@ internal static class CheckCommand
     private const int MaxNamed = 6, MaxErrors = 20;
 
     /// <summary>Shows the findings; systems with the same findings together, those that most have first.</summary>
-    private static void Show(IReportPage page, ImmutableArray<CheckedSystem> all)
+    private static void Show(IReportPage page, ImmutableArray<CheckedSystem> all, int briefs)
     {
         var errors = all.Select(s => s.Error).OfType<string>().ToList();
         foreach (string error in errors.Take(MaxErrors))
             page.Error(error);
         if (errors.Count > MaxErrors)
             page.Error($"{errors.Count - MaxErrors} more could not be read.");
-        var systems = all.CountBy(s => s.Path).ToDictionary();
-        foreach (var alike in all.Where(s => s.Error is null).GroupBy(s => Joined(s, d => d.General)).OrderByDescending(g => g.Count()))
+        var systems = all.Where(s => s.Edition is not null).CountBy(s => s.Path).ToDictionary();
+        foreach (var alike in all.Where(s => s.Error is null).GroupBy(s => new Ways(s)).OrderByDescending(g => g.Count()))
         {
             string place = Place([.. alike], systems);
             int count = alike.Count();
             string many = count > MaxNamed ? $"{count} systems" : place, named = count > MaxNamed ? $": {place}" : "";
             var differences = alike.First().Differences;
+            if (differences.IsEmpty && IsUnmeant(alike.First()))
+            {
+                page.Line($"{(briefs == 1 ? "The brief is not" : "None of the briefs is")} for {many}{(named.Length > 0 ? named : ".")}");
+                continue;
+            }
             if (differences.IsEmpty)
             {
                 page.Line($"{many} {(count > 1 ? "are as the brief wants them" : "is as the brief wants it")}{(named.Length > 0 ? named : ".")}");
                 continue;
             }
             // Accounts have other names on other machines.
-            bool isSame = alike.Select(s => Joined(s, d => d.Text)).Distinct(StringComparer.Ordinal).Count() == 1;
+            bool isSame = alike.All(s => s.Differences.Select(d => d.Text).SequenceEqual(differences.Select(d => d.Text)));
             var rows = differences.Select(d => (What: d.DisplayName ?? d.Family ?? DisplayText.Nothing, How: isSame ? d.Text : d.General)).Distinct()
                 .ToList();
             page.Heading($"{many} {(count > 1 ? "differ" : "differs")} from the brief in {TextTable.Count(rows.Count, "point")}{named}");
@@ -113,22 +131,63 @@ internal static class CheckCommand
     /// <summary>Shows how the brief's hand-overs ended on machines that say so, and why not all was done, each reason once.</summary>
     private static void ShowHandOvers(IReportPage page, Brief brief, ImmutableArray<CheckedSystem> all)
     {
-        var read = all.Where(s => s.Error is null).ToList();
-        if (read.TrueForAll(s => s.HandOver is null))
+        var read = all.Where(s => s.Error is null && s.Briefs.Contains(brief.FileName)).ToList();
+        HandOverRecord? Run(CheckedSystem system) => system.HandOvers.FirstOrDefault(h => h.Series == brief.FileName);
+        if (read.TrueForAll(s => Run(s) is null))
             return;
-        page.Line($"Hand-overs of {Path.GetFileName(brief.Name)}: {DisplayText.Ended(read.Select(s => s.HandOver))}.");
-        foreach (var alike in read.Where(s => s.HandOver is { Code: > 0, Undone: "" }).GroupBy(s => DisplayText.Of(s.HandOver! with { When = null }))
-            .OrderByDescending(g => g.Count()))
-            page.Line($"  {TextFormat.List(alike.Select(s => s.Name), MaxNamed)}: {alike.Key}.");
+        page.Line($"Hand-overs of {Path.GetFileName(brief.Name)}: {DisplayText.Ended(read.Select(s => Run(s)))}.");
+        foreach (string line in DisplayText.NotDone(read.Select(s => (s.Name, Run(s)))))
+            page.Line($"  {line}");
     }
 
-    private static string Joined(CheckedSystem system, Func<BriefDifference, string> text) =>
-        string.Join('\n', system.Differences.Select(d => $"{d.Family} {text(d)}").Distinct(StringComparer.Ordinal));
+    /// <summary>The ways in which a system differs from briefs, each once; the same for systems that differ in the same ways.</summary>
+    private sealed class Ways : IEquatable<Ways>
+    {
+        private readonly ImmutableArray<BriefDifference> _ways;
+        private readonly bool _isUnmeant;
+        private readonly int _hash;
+
+        internal Ways(CheckedSystem system)
+        {
+            _isUnmeant = IsUnmeant(system);
+            _ways = system.Differences;
+            // Several versions of a package differ in one way.
+            if (_ways.Zip(_ways.Skip(1)).Any(w => IsSame(w.First, w.Second)))
+                _ways = [.. _ways.Where((w, i) => i == 0 || !IsSame(_ways[i - 1], w))];
+            var hash = new HashCode();
+            foreach (var difference in _ways)
+            {
+                hash.Add(difference.Family, StringComparer.Ordinal);
+                hash.Add(difference.General.Length);
+            }
+            _hash = hash.ToHashCode();
+        }
+
+        private static bool IsSame(BriefDifference one, BriefDifference other) => one.Family == other.Family && one.General == other.General;
+
+        public bool Equals(Ways? other)
+        {
+            if (other is null || _hash != other._hash || _isUnmeant != other._isUnmeant || _ways.Length != other._ways.Length)
+                return false;
+            for (int i = 0; i < _ways.Length; i++)
+            {
+                if (!IsSame(_ways[i], other._ways[i]))
+                    return false;
+            }
+            return true;
+        }
+
+        public override bool Equals(object? obj) => Equals(obj as Ways);
+
+        public override int GetHashCode() => _hash;
+    }
 
     /// <summary>The names of systems; editions of an image in one.</summary>
-    /// <param name="systems">How many each target has.</param>
+    /// <param name="systems">How many editions each target has.</param>
     private static string Place(List<CheckedSystem> alike, Dictionary<string, int> systems)
     {
+        if (alike.TrueForAll(s => s.Edition is null))
+            return TextFormat.List(alike.Select(s => s.Name), MaxNamed);
         string text = TextFormat.List(alike.GroupBy(s => s.Path).Select(target =>
         {
             string name = Path.GetFileName(Path.TrimEndingDirectorySeparator(target.Key));

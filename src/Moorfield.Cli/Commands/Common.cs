@@ -116,6 +116,27 @@ internal static class Common
         HelpName = "SIZE",
     };
 
+    /// <summary>An option that takes a day, with or without a time.</summary>
+    internal static Option<DateTime?> Day(string name, string description) => new(name)
+    {
+        Description = description,
+        HelpName = "DAY",
+        CustomParser = result =>
+        {
+            // A day that is written in another order could be two days.
+            string text = result.Tokens[0].Value;
+            if (DateTime.TryParseExact(text, ["yyyy-MM-dd", "yyyy-MM-dd'T'HH:mm", "yyyy-MM-dd'T'HH:mm:ss", "yyyy-MM-dd HH:mm",
+                "yyyy-MM-dd HH:mm:ss"], CultureInfo.InvariantCulture, DateTimeStyles.None, out var day))
+                return day;
+            result.AddError($"'{text}' is not a day: use 2026-11-20, or with a time 2026-11-20T14:30.");
+            return null;
+        },
+    };
+
+    /// <summary>The value of such an option, in this computer's time zone.</summary>
+    internal static DateTimeOffset? Time(Invocation call, Option<DateTime?> option) =>
+        call.GetValue(option) is { } day ? new DateTimeOffset(DateTime.SpecifyKind(day, DateTimeKind.Local)) : null;
+
     /// <summary>Opens a target, and tells of a run that was interrupted on it and was put right by that.</summary>
     /// <param name="options">Null for those of the call.</param>
     internal static Target Open(Invocation call, string path, OpenOptions? options = null)
@@ -124,6 +145,9 @@ internal static class Common
         {
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no {path}, but there is {other}. The target comes first.");
         }
+        if (Core.Fleets.FleetStore.Is(path))
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is a fleet store, and this command is for one system. inventory, explain, "
+                + "check, compare and hand-over take it.");
         var target = Target.Open(path, call.Progress.Interceptor, options ?? call.OpenOptions);
         if (target.IsDocument && target.Opened is not { Languages: null, Partition: null })
             call.Console.Error($"--language and --partition have no effect on {target.Name}, which is {target.Description}.");

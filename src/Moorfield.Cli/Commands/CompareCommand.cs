@@ -3,11 +3,15 @@ namespace Moorfield.Cli.Commands;
 internal static class CompareCommand
 {
     private static readonly Argument<string> BeforePath = new("BEFORE") { Description = "Any kind of target", HelpName = "BEFORE" };
-    private static readonly Argument<string> AfterPath = new("AFTER")
+    private static readonly Argument<string?> AfterPath = new("AFTER")
     {
         HelpName = "AFTER | POINT",
+        Arity = ArgumentArity.ZeroOrOne,
         Description = "Another target; or the number of a recorded state of the first, to show what happened since",
     };
+    private static readonly Option<DateTime?> Since = Common.Day("--since", "What changed in a fleet store since this day; instead of AFTER");
+    private static readonly Option<string?> Machine = new("--machine") { Description = "What changed on this machine of a fleet store; instead of "
+        + "AFTER", HelpName = "NAME" };
     private static readonly Option<string?> BeforeEdition = new("--before-edition") { Description = "Only this edition of BEFORE",
         HelpName = "N|NAME" };
     private static readonly Option<string?> AfterEdition = new("--after-edition") { Description = "Only this edition of AFTER", HelpName = "N|NAME" };
@@ -19,7 +23,7 @@ internal static class CompareCommand
     {
         var command = new Command("compare", """
             Shows what differs between two targets, two editions, or inventories saved before and after something happened; between two folders
-            of surveys, on how many machines.
+            of surveys, in a fleet store since a day, on how many machines; or on one machine of a store, day by day.
 
             Example:
               moorfield inventory /mnt/counter-07 --format saved --to before.saved
@@ -27,26 +31,47 @@ internal static class CompareCommand
               moorfield compare counter-install.wim counter-install.wim --before-edition 1 --after-edition 2
               moorfield compare /mnt/counter-07 3
               moorfield compare surveys-october surveys-november
+              moorfield compare counters.fleet --since 2026-11-20
+              moorfield compare counters.fleet --machine COUNTER-03
             """)
-        { BeforePath, AfterPath, BeforeEdition, AfterEdition, All, VaultPath, Format };
+        { BeforePath, AfterPath, Since, Machine, BeforeEdition, AfterEdition, All, VaultPath, Format };
         command.Handle(Run);
         return command;
     }
 
+    /// <summary>Shows the changes in a store since a day, or the changes on one of its machines.</summary>
+    private static ExitCode ComparePast(Invocation call, string path, DateTimeOffset? since, string? machine)
+    {
+        string option = machine is null ? "--since" : "--machine";
+        if (call.GetValue(AfterPath) is not null || call.GetValue(BeforeEdition) is not null || call.GetValue(AfterEdition) is not null)
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{option} compares a fleet store with itself: omit the other target and editions.");
+        using var store = Core.Fleets.FleetStore.TryOpen(path)
+            ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"{option} is for a fleet store, which {path} is not.");
+        return machine is null ? FleetDifferences.ShowSince(call, Format, store, since!.Value, call.GetValue(All))
+            : MachineHistory.Show(call, Format, store, machine, since, call.GetValue(All));
+    }
+
     private static ExitCode Run(Invocation call)
     {
-        string first = call.GetRequiredValue(BeforePath), second = call.GetRequiredValue(AfterPath);
-        var (earlier, later) = (Core.Fleets.FleetFolder.TryOpen(first), Core.Fleets.FleetFolder.TryOpen(second));
+        string first = call.GetRequiredValue(BeforePath);
+        var (since, machine) = (Common.Time(call, Since), call.GetValue(Machine));
+        if (since is not null || machine is not null)
+            return ComparePast(call, first, since, machine);
+        string second = call.GetValue(AfterPath)
+            ?? throw new MoorfieldException(ErrorKind.InvalidUsage,
+                "Name what to compare it with, or for a fleet store --since DAY or --machine NAME.");
+        using var earlier = Core.Fleets.Fleet.TryOpen(first);
+        using var later = Core.Fleets.Fleet.TryOpen(second);
         if (earlier is not null && later is not null)
         {
             return call.GetValue(BeforeEdition) is null && call.GetValue(AfterEdition) is null
                 ? FleetDifferences.Show(call, Format, earlier, later, call.GetValue(All))
                 : throw new MoorfieldException(ErrorKind.InvalidUsage,
-                    "Folders of surveys have no editions. Omit --before-edition and --after-edition.");
+                    "Fleets have no editions. Omit --before-edition and --after-edition.");
         }
         if ((earlier ?? later) is { } only)
             throw new MoorfieldException(ErrorKind.InvalidUsage,
-                $"{only.Name} is a folder of surveys, and is compared with another one. Name a file in it to compare one machine.");
+                $"{only.Name} is {only.Description}, and is compared with another fleet. Name a survey to compare one machine.");
         if (IsPoint(first))
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"The target comes first: {TextFormat.Command("compare", second, first)}.");
         if (IsPoint(second))

@@ -34,7 +34,8 @@ internal static class DemoCommand
             Example:
               moorfield demo /tmp/saltmarsh
             """)
-        { Folder, Disk, BitLocker, CreateMedia(), CreateUpdate(), CreateSignIn(), CreatePowerCut() };
+        { Folder, Disk, BitLocker, CreateMedia(), CreateUpdate(), CreateSignIn(), CreatePowerCut(),
+            DemoFleet.Create() };
         command.Handle(Run);
         return command;
     }

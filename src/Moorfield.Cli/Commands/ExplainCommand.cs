@@ -28,7 +28,8 @@ internal static class ExplainCommand
     private static ExitCode Run(Invocation call, BriefOptions briefOptions)
     {
         var brief = briefOptions.Load(call);
-        if (Core.Fleets.FleetFolder.TryOpen(call.GetRequiredValue(TargetPath)) is { } fleet)
+        using var fleet = Core.Fleets.Fleet.TryOpen(call.GetRequiredValue(TargetPath));
+        if (fleet is not null)
         {
             return FleetExplanation.Show(
                 call, Format, fleet, call.GetRequiredValue(Package), call.OpenOptions with { Maker = call.GetValue(Maker) ?? brief?.Maker });

@@ -7,22 +7,30 @@ internal static class FleetExplanation
 {
     private const int MaxNamed = 6, Width = 14;
 
+    // A document takes a hundredth of a second.
+    private const int MaxLooked = 200;
+
+    /// <summary>The reasons against removing a family on a machine.</summary>
+    private sealed record Reason(string Machine, string Source, PackageFamilyName Family, PackageVersion Version, string Text);
+
     /// <exception cref="MoorfieldException">No machine has such a package.</exception>
-    internal static ExitCode Show(Invocation call, Option<string> format, FleetFolder fleet, string name, OpenOptions options)
+    internal static ExitCode Show(Invocation call, Option<string> format, IFleet fleet, string name, OpenOptions options)
     {
-        var reading = fleet.Read(options, (p, _) => NamePattern.Fits(name, p), withReasons: true);
+        var reading = fleet.Read(options, i => i.IsCalled(name));
         var packages = FleetPackage.Of(reading.Machines);
         if (packages.IsEmpty)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"No package on any machine of {fleet.Name} is called '{name}'. "
                 + $"{TextFormat.Command("inventory", fleet.FullPath, "--all")} lists them.");
         var writer = call.Writer(format);
+        var reasons = Reasons(fleet, reading, packages, options);
         foreach (var (at, package) in packages.Index())
         {
-            writer.Write(new Report(() => Document(fleet, reading, package), page =>
+            var holdings = FleetHolding.Of(fleet, reading, package.Family);
+            writer.Write(new Report(() => Document(fleet, reading, package, holdings, reasons), page =>
             {
                 if (at > 0)
                     page.Line();
-                Write(page, reading, package);
+                Write(page, reading, package, holdings, reasons);
             }));
         }
         foreach (var failure in reading.Failures)
@@ -30,40 +38,81 @@ internal static class FleetExplanation
         return reading.Failures.IsEmpty ? ExitCode.Done : ExitCode.DoneInPart;
     }
 
-    /// <summary>The machines that have a family, each with all that it has of it.</summary>
-    private static IEnumerable<(FleetMachine Machine, ImmutableArray<FleetItem> Items)> Having(FleetReading reading, FleetPackage package) =>
-        reading.Machines.Select(m => (m, m.Items.Where(i => i.Family == package.Family).ToImmutableArray())).Where(h => !h.Item2.IsEmpty);
-
-    private static void Write(IReportPage page, FleetReading reading, FleetPackage package)
+    private static List<Reason> Reasons(IFleet fleet, FleetReading reading, ImmutableArray<FleetPackage> packages, OpenOptions options)
     {
-        var having = Having(reading, package).ToList();
-        page.Heading($"{package.Title} on {having.Count} of {TextTable.Count(reading.Machines.Length, "machine")}");
+        var families = packages.Select(p => p.Family).ToHashSet();
+        var sources = packages
+            .SelectMany(p => reading.Having(p.Family).Where(h => h.Items.Any(i => i.Standing != PackageStanding.Free)).Take(MaxLooked))
+            .Select(h => h.Machine.Source).ToHashSet(StringComparer.Ordinal);
+        var looked = fleet.Read(options, [], (target, system) =>
+        {
+            var assessment = new RemovalAssessment(system);
+            return system.Packages.Where(p => families.Contains(p.Family)).SelectMany(p => assessment.Of(p).Reasons
+                .Where(r => r.Kind is ReasonKind.Bar or ReasonKind.Cost).Select(r => (p.Family, p.FullName.Version, r.Text))).ToList();
+        }, sources);
+        return [.. looked.Machines.SelectMany(m => m.Taken.Select(r => new Reason(m.Name, m.Source, r.Family, r.Version, r.Text)))];
+    }
+
+    private static void Write(
+        IReportPage page, FleetReading reading, FleetPackage package, ImmutableArray<FleetHolding> holdings, List<Reason> reasons)
+    {
+        int having = holdings.DistinctBy(h => h.Machine, (IEqualityComparer<FleetMachine>)ReferenceEqualityComparer.Instance).Count();
+        page.Heading($"{package.Title} on {having} of {TextTable.Count(reading.Machines.Length, "machine")}");
         page.Fact("Family", package.Family.ToString(), Width);
         page.Fact("Origin", string.Join(", ", package.Origins.Select(DisplayText.Of)), Width);
-        var missing = reading.Machines.Except(having.Select(h => h.Machine)).Select(m => m.Name).ToList();
+        var all = holdings.Select(h => h.Machine).ToHashSet(ReferenceEqualityComparer.Instance);
+        var missing = reading.Machines.Where(m => !all.Contains(m)).Select(m => m.Name).ToList();
         if (missing.Count > 0)
             page.Fact("Not on", TextFormat.List(missing, MaxNamed), Width);
-        var sheet = new TextTable("Version", "Machines", "Accounts", "Newcomers", "Blocked", "Standing", "Which").Right(1).Quiet(6);
-        foreach (var alike in having.SelectMany(h => h.Items.Select(i => (h.Machine, Item: i))).GroupBy(h => h.Item with { Reasons = "", Title = "" })
+        bool isKept = holdings.Any(h => h.Since is not null);
+        string[] headings = ["Version", "Machines", "Accounts", "Newcomers", "Blocked", "Standing", .. isKept ? ["Since"] : Array.Empty<string>(),
+            "Which"];
+        var sheet = new TextTable(headings).Right(1).Quiet(headings.Length - 1);
+        // What a line shows of a package; the same instance for the same.
+        var lines = new Dictionary<FleetItem, FleetItem>();
+        var known = new Dictionary<FleetItem, FleetItem>(ReferenceEqualityComparer.Instance);
+        FleetItem Line(FleetItem item)
+        {
+            if (!known.TryGetValue(item, out var line))
+            {
+                line = item with { Title = "", NeutralTitle = "", Description = null, RawName = null, Parts = "" };
+                known[item] = line = lines.TryGetValue(line, out var same) ? same : lines[line] = line;
+            }
+            return line;
+        }
+        foreach (var alike in holdings.GroupBy(h => Line(h.Item), (IEqualityComparer<FleetItem>)ReferenceEqualityComparer.Instance)
             .OrderByDescending(g => g.Count()).ThenByDescending(g => g.Key.Version))
         {
-            sheet.Add(alike.Key.Version.ToString(), $"{alike.Count()}", DisplayText.Of(alike.Key.HeldBy), alike.Key.Newcomers ? "yes" : "no",
-                alike.Key.Blocked ? "yes" : "no", DisplayText.Of(alike.Key.Standing), TextFormat.List(alike.Select(h => h.Machine.Name), MaxNamed));
+            sheet.Add(
+            [
+                alike.Key.Version.ToString(), $"{alike.Count()}", DisplayText.Of(alike.Key.HeldBy), alike.Key.Newcomers ? "yes" : "no",
+                alike.Key.Blocked ? "yes" : "no", DisplayText.Of(alike.Key.Standing), .. isKept ? [Period(alike)] : Array.Empty<string>(),
+                TextFormat.List(alike.Select(h => h.Machine.Name), MaxNamed),
+            ]);
         }
         page.Table(sheet);
         string heading = "Reasons";
-        foreach (var reason in having.SelectMany(h => h.Items.SelectMany(i => i.Reasons.Split('\n')).Distinct(StringComparer.Ordinal)
-            .Where(r => r.Length > 0).Select(r => (h.Machine.Name, Text: r))).GroupBy(r => r.Text).OrderByDescending(g => g.Count()))
+        foreach (var reason in reasons.Where(r => r.Family == package.Family).Select(r => (Name: r.Machine, r.Text)).Distinct().GroupBy(r => r.Text)
+            .OrderByDescending(g => g.Count()))
         {
-            page.Fact(heading, reason.Count() == having.Count ? reason.Key
+            page.Fact(heading, reason.Count() == having ? reason.Key
                 : $"{reason.Key} ({TextFormat.List(reason.Select(r => r.Name), MaxNamed)})", Width);
             heading = "";
         }
     }
 
-    private static FleetExplanationJson Document(FleetFolder fleet, FleetReading reading, FleetPackage package) => new(
+    private static string Period(IEnumerable<FleetHolding> holdings)
+    {
+        var days = holdings.Select(h => h.Since).OfType<DateTimeOffset>().Select(d => d.UtcDateTime.ToString("yyyy-MM-dd")).ToList();
+        return days.Count == 0 ? DisplayText.Nothing : days.Min() == days.Max() ? days[0] : $"{days.Min()} to {days.Max()}";
+    }
+
+    private static FleetExplanationJson Document(
+        IFleet fleet, FleetReading reading, FleetPackage package, ImmutableArray<FleetHolding> holdings, List<Reason> reasons) => new(
         "moorfield.fleet-package/1", fleet.Name, fleet.FullPath, package.Family.ToString(), package.Title, reading.Machines.Length,
-        [.. Having(reading, package).SelectMany(h => h.Items.Select(i => new FleetHolderJson(
-            h.Machine.Name, h.Machine.Source, i.Version.ToString(), DisplayText.Of(i.HeldBy), i.Newcomers, i.Blocked, DisplayText.Of(i.Standing),
-            [.. i.Reasons.Split('\n', StringSplitOptions.RemoveEmptyEntries)])))]);
+        [.. holdings.Select(h => new FleetHolderJson(
+            h.Machine.Name, h.Machine.Source, h.Item.Version.ToString(), DisplayText.Of(h.Item.HeldBy), h.Item.Newcomers, h.Item.Blocked,
+            DisplayText.Of(h.Item.Standing),
+            [.. reasons.Where(r => (r.Source, r.Machine, r.Family, r.Version) == (h.Machine.Source, h.Machine.Name, package.Family, h.Item.Version))
+                .Select(r => r.Text).Distinct(StringComparer.Ordinal)], h.Since))]);
 }

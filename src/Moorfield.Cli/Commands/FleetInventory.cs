@@ -1,4 +1,5 @@
 using Moorfield.Core.Fleets;
+using Moorfield.Core.Operations;
 
 namespace Moorfield.Cli.Commands;
 
@@ -9,25 +10,32 @@ internal static class FleetInventory
 
     /// <param name="all">True if frameworks, resources and parts of the system are shown as well.</param>
     /// <param name="machines">True if the machines are listed instead of packages.</param>
+    /// <param name="briefs">Against which the machines are held; null for none.</param>
     internal static ExitCode Show(
-        Invocation call, Option<string> format, FleetFolder fleet, PackageConditions filter, bool all, bool machines, OpenOptions options)
+        Invocation call, Option<string> format, IFleet fleet, PackageConditions filter, bool all, bool machines, BriefSet? briefs,
+        OpenOptions options)
     {
-        var reading = fleet.Read(options, (p, assessment) => filter.Fits(p, assessment)
-            && (all || (p.Role is PackageRole.Application or PackageRole.Addon && (p.HasFiles || p.IsHeld))));
+        var found = briefs is null ? null : new BriefCheck(briefs, [], [], [], options).Check(fleet).ToLookup(c => (c.Path, c.Name));
+        CheckedSystem? Checked(FleetMachine machine) => found?[(machine.Source, machine.Name)].FirstOrDefault();
+        var reading = fleet.Read(options, Shown(filter, all));
         var packages = FleetPackage.Of(reading.Machines);
         call.Write(format, new Report(
-            () => Document(fleet, reading, packages),
+            () => Document(fleet, reading, packages, Checked),
             page =>
             {
                 if (machines)
-                    WriteMachines(page, fleet, reading);
+                    WriteMachines(page, fleet, reading, briefs is null ? null : Checked);
                 else
                     WritePackages(page, reading, packages);
                 WriteProblems(page, fleet, reading);
             },
-            () => machines ? MachineRows(reading) : PackageRows(packages)));
+            () => machines ? MachineRows(reading, Checked) : PackageRows(packages)));
         return reading.Failures.IsEmpty ? ExitCode.Done : ExitCode.DoneInPart;
     }
+
+    /// <param name="all">True if frameworks, resources and parts of the system are shown as well.</param>
+    internal static Func<FleetItem, bool> Shown(PackageConditions filter, bool all) => i =>
+        i.Fits(filter) && (all || (i.Role is PackageRole.Application or PackageRole.Addon && (i.HasFiles || i.IsHeld)));
 
     private static void WritePackages(IReportPage page, FleetReading reading, ImmutableArray<FleetPackage> packages)
     {
@@ -42,26 +50,49 @@ internal static class FleetInventory
         page.Line($"{TextTable.Count(packages.Length, "package")} on {TextTable.Count(reading.Machines.Length, "machine")}{Period(reading)}.");
     }
 
-    private static void WriteMachines(IReportPage page, FleetFolder fleet, FleetReading reading)
+    /// <param name="held">Gives how a machine compares with briefs; null when it was held against none.</param>
+    private static void WriteMachines(IReportPage page, IFleet fleet, FleetReading reading, Func<FleetMachine, CheckedSystem?>? held)
     {
-        var sheet = new TextTable("Machine", "System", "Build", "Maker", "Surveyed", "Packages", "Last hand-over", "Not known").Right(5).Quiet(2);
+        bool hasSites = reading.Machines.Any(m => m.Site.Length > 0);
+        string[] headings =
+        [
+            "Machine", "System", "Build", "Maker", .. hasSites ? ["Site"] : Array.Empty<string>(), "Surveyed", "Packages",
+            .. held is null ? Array.Empty<string>() : ["Brief", "As wanted"], "Last hand-over", "Not known",
+        ];
+        var sheet = new TextTable(headings).Right(Array.IndexOf(headings, "Packages")).Quiet(2);
         foreach (var machine in reading.Machines)
         {
+            var own = held?.Invoke(machine);
             sheet.Add(
-                machine.Name, machine.System, machine.Build, machine.Maker, Day(machine.Made) ?? DisplayText.Nothing, $"{machine.Items.Length}",
-                machine.HandOver is { } run ? DisplayText.Of(run) : DisplayText.Nothing,
-                machine.Gaps.IsEmpty ? DisplayText.Nothing : TextTable.Count(machine.Gaps.Length, "gap"));
+            [
+                machine.Name, machine.System, machine.Build, machine.Maker, .. hasSites ? [machine.Site] : Array.Empty<string>(),
+                Day(machine.Made) ?? DisplayText.Nothing, $"{machine.Items.Count()}",
+                .. held is null ? Array.Empty<string>()
+                    :
+                    [
+                        own is { Briefs.IsEmpty: false } ? string.Join(", ", own.Briefs.Select(DisplayText.BriefName)) : DisplayText.Nothing,
+                        Agrees(own) is { } agrees ? agrees ? "yes" : "no" : DisplayText.Nothing,
+                    ],
+                machine.HandOver is { } run ? DisplayText.EndedOn(run) : DisplayText.Nothing,
+                machine.Gaps.IsEmpty ? DisplayText.Nothing : TextTable.Count(machine.Gaps.Length, "gap"),
+            ]);
         }
         if (!reading.Machines.IsEmpty)
             page.Table(sheet);
         page.Line($"{TextTable.Count(reading.Machines.Length, "machine")}{Period(reading)}.");
         if (reading.Machines.Any(m => !m.Gaps.IsEmpty))
-            page.Line($"{TextFormat.Command("survey", fleet.FullPath)} lists gaps in what surveys could see.");
+            page.Line($"{(fleet is FleetFolder ? TextFormat.Command("survey", fleet.FullPath) : "--format json")} lists gaps in what surveys could "
+                + "see.");
         if (reading.Machines.Any(m => m.HandOver is not null))
             page.Line($"Hand-overs: {DisplayText.Ended(reading.Machines.Select(m => m.HandOver))}.");
+        foreach (string line in DisplayText.NotDone(reading.Machines.Select(m => (m.Name, m.HandOver))))
+            page.Line($"  {line}");
     }
 
-    private static void WriteProblems(IReportPage page, FleetFolder fleet, FleetReading reading)
+    /// <summary>True if a machine is as briefs want it; null where none is for it, or that is not known.</summary>
+    private static bool? Agrees(CheckedSystem? found) => found is { Error: null, Briefs.IsEmpty: false } ? found.Agrees : null;
+
+    private static void WriteProblems(IReportPage page, IFleet fleet, FleetReading reading)
     {
         if (reading.Superseded > 0)
             page.Line($"{TextTable.Count(reading.Superseded, "older document")} of the same machines {(reading.Superseded == 1 ? "was" : "were")} "
@@ -99,11 +130,12 @@ internal static class FleetInventory
         return days.Count == 0 ? "" : days[0] == days[^1] ? $", surveyed on {days[0]}" : $", surveyed from {days[0]} to {days[^1]}";
     }
 
-    private static FleetJson Document(FleetFolder fleet, FleetReading reading, ImmutableArray<FleetPackage> packages) => new(
+    private static FleetJson Document(
+        IFleet fleet, FleetReading reading, ImmutableArray<FleetPackage> packages, Func<FleetMachine, CheckedSystem?> held) => new(
         "moorfield.fleet/1", fleet.Name, fleet.FullPath,
         [.. reading.Machines.Select(m => new FleetMachineJson(
-            m.Source, m.Name, m.Id, m.System, m.Build, m.Maker, m.Made, m.Gaps, m.Items.Length,
-            m.HandOver is { } run ? DocumentBuilder.HandOver(run) : null))],
+            m.Source, m.Name, m.Id, m.System, m.Build, m.Maker, m.Made, m.Gaps, m.Items.Count(),
+            m.HandOver is { } run ? DocumentBuilder.HandOver(run) : null, m.FirmwareId, m.Site, held(m)?.Briefs, Agrees(held(m))))],
         [.. packages.Select(p => new FleetPackageJson(
             p.Family.ToString(), p.Title, p.Machines, p.HeldBy.GetValueOrDefault(HeldBy.Everyone), p.HeldBy.GetValueOrDefault(HeldBy.Some),
             p.HeldBy.GetValueOrDefault(HeldBy.Nobody), p.Newcomers, p.Blocked, [.. p.Versions.Select(v => v.ToString())],
@@ -122,11 +154,13 @@ internal static class FleetInventory
             string.Join(' ', p.Standings.Select(s => $"{DisplayText.Of(s.Key)}:{s.Value}")),
         }));
 
-    private static ReportRows MachineRows(FleetReading reading) => new(
-        ["file", "machine", "id", "system", "build", "maker", "made", "complete", "packages", "handOver", "handOverWhen", "handOverLine"],
+    private static ReportRows MachineRows(FleetReading reading, Func<FleetMachine, CheckedSystem?> held) => new(
+        ["file", "machine", "id", "system", "build", "maker", "made", "complete", "packages", "handOver", "handOverWhen", "handOverLine",
+            "site", "briefs", "agrees"],
         reading.Machines.Select(m => new[]
         {
             m.Source, m.Name, m.Id, m.System, m.Build, m.Maker, m.Made?.UtcDateTime.ToString("s") ?? "", ReportRows.Flag(m.Gaps.IsEmpty),
-            $"{m.Items.Length}", DisplayText.Ended(m.HandOver), m.HandOver?.When?.UtcDateTime.ToString("s") ?? "", m.HandOver?.Line ?? "",
+            $"{m.Items.Count()}", DisplayText.Ended(m.HandOver), m.HandOver?.When?.UtcDateTime.ToString("s") ?? "", m.HandOver?.Line ?? "",
+            m.Site, string.Join(' ', held(m)?.Briefs ?? []), Agrees(held(m)) is { } agrees ? ReportRows.Flag(agrees) : "",
         }));
 }

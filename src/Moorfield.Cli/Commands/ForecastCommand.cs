@@ -18,15 +18,17 @@ internal static class ForecastCommand
         var command = new Command("forecast", """
             Tells what an update would bring back, and what it would not, or what the next new account would get; and for whom, and why.
             Nothing is changed. Ends with the command that would keep away what is unwanted: all that is coming, or with a brief all that
-            the brief does not want. docs/updates.md gives the rules and says how sure each is.
+            the brief does not want. Of a fleet (a folder of surveys, a store) it tells on how many machines, each by the briefs that are for
+            it. docs/updates.md gives the rules and says how sure each is.
 
             Example:
               moorfield forecast /mnt/counter-07 --update counter-update.wim
               moorfield forecast /mnt/counter-07 --update counter-update.wim --brief counters.brief.yaml --expect-none
               moorfield forecast /mnt/counter-07 --sign-in
+              moorfield forecast counters.fleet --update counter-update.wim --brief rings --expect-none
             """)
         { TargetPath, Update, SignIn, Edition };
-        var brief = new BriefOptions(command);
+        var brief = new BriefOptions(command, several: true);
         foreach (var option in new Option[] { ExpectNone, All, VaultPath, Format })
             command.Add(option);
         command.Handle(call => Run(call, brief));
@@ -38,13 +40,23 @@ internal static class ForecastCommand
         string? update = call.GetValue(Update);
         if (update is null == !call.GetValue(SignIn))
             throw new MoorfieldException(ErrorKind.InvalidUsage, "Say what to forecast: --update IMAGE or --sign-in.");
-        var brief = briefOptions.Load(call);
         string[] editions = call.GetValue(Edition) ?? [];
+        using var fleet = Core.Fleets.Fleet.TryOpen(call.GetRequiredValue(TargetPath));
+        if (fleet is not null)
+        {
+            return FleetForecasts.Show(
+                call, Format, fleet, briefOptions.LoadAll(call), update,
+                update is null ? null : system => ReadImage(call, update, editions, system, tells: false),
+                Common.Points(call.Console, call.GetValue(VaultPath)), call.GetValue(All), call.GetValue(ExpectNone));
+        }
+        var brief = briefOptions.Load(call);
         var (target, snapshots) = Common.Read(call, call.GetRequiredValue(TargetPath), update is null ? editions : [], KnownGuards.With(brief));
         using var open = target;
         if (update is not null && target.HasEditions)
             throw new MoorfieldException(ErrorKind.InvalidUsage, "An update is for an installed system. 'moorfield compare' shows how two images "
                 + "differ.");
+        foreach (var snapshot in snapshots)
+            brief?.RequireFor(snapshot);
         var image = update is null ? null : ReadImage(call, update, editions, snapshots[0]);
         var points = Common.Points(call.Console, call.GetValue(VaultPath));
         var systems = snapshots.Select(s => Forecast(call, target, s, image, brief, points)).ToList();
@@ -79,7 +91,11 @@ internal static class ForecastCommand
         ImmutableArray<DesktopProgramGroup> programs = [.. forecast.Programs.Where(p => p.Newcomers && going.Contains(p.Name))];
         return new SystemForecast(snapshot, forecast, unwanted, deliveries, !target.IsRunningMachine
             ? Remedy(call, snapshot, image, brief, forecast, unwanted, deliveries, programs.Length)
-            : HandOver(call, snapshot, brief, forecast, unwanted.Length + deliveries.Length)) { Programs = programs };
+            : HandOver(call, snapshot, brief, forecast, unwanted.Length + deliveries.Length))
+            {
+                Programs = programs,
+                Unlisted = forecast.Unlisted(brief, snapshot, image),
+            };
     }
 
     /// <summary>The same for a running machine, which does it itself. What only an image brings has no name there.</summary>
@@ -123,7 +139,8 @@ internal static class ForecastCommand
     }
 
     /// <summary>The edition of an image that an update would come from.</summary>
-    internal static SystemSnapshot ReadImage(Invocation call, string path, string[] editions, SystemSnapshot system)
+    /// <param name="tells">True to tell of an image that does not fit.</param>
+    internal static SystemSnapshot ReadImage(Invocation call, string path, string[] editions, SystemSnapshot system, bool tells = true)
     {
         using var target = Common.Open(call, path);
         if (!target.HasEditions)
@@ -144,10 +161,10 @@ internal static class ForecastCommand
             editions = fitting;
         }
         var snapshot = Common.Read(call.Console, target, editions)[0];
-        if (!snapshot.EditionId.Equals(system.EditionId, StringComparison.OrdinalIgnoreCase))
+        if (tells && !snapshot.EditionId.Equals(system.EditionId, StringComparison.OrdinalIgnoreCase))
             call.Console.Error($"edition {snapshot.EditionNumber} of {target.Name} is of another kind ({snapshot.EditionId}) than the "
                 + $"system ({system.EditionId}): that would not be an update.");
-        if (Version.TryParse(snapshot.Build, out var coming) && Version.TryParse(system.Build, out var present) && coming <= present)
+        if (tells && Version.TryParse(snapshot.Build, out var coming) && Version.TryParse(system.Build, out var present) && coming <= present)
             call.Console.Error($"{target.Name} holds build {snapshot.Build}, which is not newer than the system's ({system.Build}).");
         return snapshot;
     }

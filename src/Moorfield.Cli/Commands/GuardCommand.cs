@@ -30,6 +30,7 @@ internal static class GuardCommand
             """)
         { targetPath, names, packages, lift, who, edition };
         var brief = new BriefOptions(command);
+        SeveralTargets.AddTo(command);
         var options = new ChangeOptions(command, lists: true);
         command.Handle(call =>
         {
@@ -56,6 +57,8 @@ internal static class GuardCommand
             if (guards.IsEmpty)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"{given!.Name} has no guards.");
             var snapshots = Common.Read(call.Console, target, call.GetValue(edition), guards);
+            foreach (var snapshot in snapshots)
+                given?.RequireFor(snapshot);
             if (known is ["*"] && !lifts)
                 guards = [.. guards.Except(KnownGuards.All.Except(KnownGuards.Usual(snapshots))).Union(given?.Guards ?? [])];
             var guarding = new GuardOperation(target, snapshots, guards, ForWhom(call.GetValue(who), given), lifts);

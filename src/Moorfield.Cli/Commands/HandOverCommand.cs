@@ -7,7 +7,7 @@ namespace Moorfield.Cli.Commands;
 internal static class HandOverCommand
 {
     private const string PlanText = "plan.txt", PlanData = "plan.json";
-    private const string NothingToHandOver = "There is nothing to hand over. Nothing was written.";
+    internal const string NothingToHandOver = "There is nothing to hand over. Nothing was written.";
     private const int MaxMinutes = 1440;
     private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
     private static readonly Option<string[]> Who = For();
@@ -44,14 +44,18 @@ internal static class HandOverCommand
         var command = new Command("hand-over", """
             Writes a folder with what running machines need for a removal: a script that does it, one that checks whether it is done,
             one that takes back what can be, the blocks and guards as registry text, and the plan for people and programs. The target is the
-            survey, disk, image or inventory that the plan is made for; machines are matched by family. Nothing is changed here.
+            survey, disk, image or inventory that the plan is made for, or a fleet (a folder of surveys, a store), which makes one plan for all
+            machines that the brief is for; several briefs get a folder each. A brief that waits for another ring is refused until that ring
+            is done. Packages are matched by family. Nothing is changed here.
 
             Example:
+              moorfield hand-over surveys --brief counters.brief.yaml --to handover
+              moorfield hand-over counters.fleet --brief rings --to handover
               moorfield hand-over survey-COUNTER-03.json --brief counters.brief.yaml --to handover
               moorfield hand-over survey-COUNTER-03.json Weather 'Larkfield.*' --for everyone --restore-point require --to handover
             """)
         { TargetPath };
-        var options = new WriteOptions(command);
+        var options = new WriteOptions(command, severalBriefs: true);
         foreach (var option in new Option[] { Who, To, Edition, RestorePoint, Minutes, SignedOut, BriefUrl, Proxy })
             command.Add(option);
         command.Handle(call => Run(call, options));
@@ -92,8 +96,22 @@ internal static class HandOverCommand
             && (by.Scheme == Uri.UriSchemeHttp || by.Scheme == Uri.UriSchemeHttps) && by.UserInfo.Length == 0)))
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "--proxy takes an http or https address without a name and password in it, and goes with --brief-url.");
+        var settings = new HandOverPlan([], false, [], [], [], [], [])
+        {
+            RestorePoint = Enum.Parse<SystemRestorePoint>(call.GetRequiredValue(RestorePoint), ignoreCase: true),
+            Minutes = minutes,
+            ListAddress = address,
+            Proxy = proxy,
+            MountsSignedOut = call.GetValue(SignedOut),
+        };
+        using var fleet = Core.Fleets.Fleet.TryOpen(call.GetRequiredValue(TargetPath));
+        if (fleet is not null)
+            return FleetHandOver.Run(call, options, fleet, call.GetValue(Who) ?? [], settings, folder);
         using var target = Common.Open(call, call.GetRequiredValue(TargetPath));
         var brief = options.Brief.Load(call);
+        if (brief?.After is { } ring)
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
+                $"{ring.Source}: this brief waits for another ring, whose state a fleet shows: hand it over from a folder of surveys, or a store.");
         target.NameMaker(options.Maker(call) ?? brief?.Maker);
         var systems = Common.Read(call.Console, target, call.GetValue(Edition), KnownGuards.With(brief));
         if (options.Brief.CheckRules(call, brief, target, systems, options.VaultPath(call)) is { } mistyped)
@@ -105,14 +123,7 @@ internal static class HandOverCommand
                 "Say what to hand over: packages by name and by options such as --origin, or --brief FILE.");
         var (plan, plans) = Plan(systems, words, brief, requests?.Invoke(systems)
             ?? systems.Select(s => new RemovalRequest([], Core.Selection.AudienceParser.Parse(words, s))));
-        plan = plan with
-        {
-            RestorePoint = Enum.Parse<SystemRestorePoint>(call.GetRequiredValue(RestorePoint), ignoreCase: true),
-            Minutes = minutes,
-            ListAddress = address,
-            Proxy = proxy,
-            MountsSignedOut = call.GetValue(SignedOut),
-        };
+        plan = plan.With(settings);
         var done = HandOver(call, options, target, plan, plans, folder);
         if (done == ExitCode.Done && plan.Newcomers
             && Common.OpenGuards(call, options.VaultPath(call), target, systems[0], brief) is { IsEmpty: false } open)
@@ -149,7 +160,7 @@ internal static class HandOverCommand
         }
         if (writer.IsForPeople || options.IsPreview(call))
             writer.Write(new Report(() => document, page => Show(page, target, plan, plans)));
-        if (options.IsPreview(call) || !options.IsConfirmed(call, plans, "Write this hand-over?"))
+        if (options.IsPreview(call) || !options.IsConfirmed(call, SystemPlan.Costs(plans), "Write this hand-over?"))
             return ExitCode.Done;
         var files = Write(target, plan, plans, folder);
         writer.Write(new Report(
@@ -164,18 +175,25 @@ internal static class HandOverCommand
 
     /// <summary>Writes the folder of a hand-over, which must not be there.</summary>
     internal static IReadOnlyList<(string Name, byte[] Content)> Write(
-        Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, string folder)
+        Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans, string folder) =>
+        Write(plan, page => HandOverText.Write(page, target, plan, plans, () => Show(page, target, plan, plans)),
+            DocumentJson.Bytes(Document(target, plans)), folder);
+
+    /// <summary>Writes the folder of a hand-over, which must not be there.</summary>
+    /// <param name="write">Writes plan.txt.</param>
+    /// <param name="document">The content of plan.json.</param>
+    private static IReadOnlyList<(string Name, byte[] Content)> Write(HandOverPlan plan, Action<IReportPage> write, byte[] document, string folder)
     {
-        IReadOnlyList<(string Name, byte[] Content)> files =
-        [
-            .. HandOverFiles.Write(plan),
-            (PlanText, Encoding.UTF8.GetBytes(
-                ConsoleOutput.Captured(page => HandOverText.Write(page, target, plan, plans, () => Show(page, target, plan, plans))))),
-            (PlanData, DocumentJson.Bytes(Document(target, plans))),
-        ];
+        var files = Files(plan, write, document);
         NewFile.WriteFolder(folder, files);
         return files;
     }
+
+    /// <summary>The files of a hand-over.</summary>
+    internal static IReadOnlyList<(string Name, byte[] Content)> Files(HandOverPlan plan, Action<IReportPage> write, byte[] document) =>
+    [
+        .. HandOverFiles.Write(plan), (PlanText, Encoding.UTF8.GetBytes(ConsoleOutput.Captured(write))), (PlanData, document),
+    ];
 
     private static void Show(IReportPage page, Target target, HandOverPlan plan, ImmutableArray<SystemPlan> plans)
     {

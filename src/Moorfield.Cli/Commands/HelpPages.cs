@@ -20,7 +20,8 @@ internal static class HelpPages
         ("Keep away", [("block", "keeps families from being provisioned again"), ("guard", "sets registry values that keep apps away")]),
         ("Write down", [("brief", "writes briefs, and shows what they mean"), ("restore-point", "lists, verifies and tidies restore points")]),
         ("Images and media", [("image", "works on install images as files"), ("media", "builds install media")]),
-        ("Running machines", [("survey", "writes a script that records what a PC has"), ("hand-over", "writes scripts that change running PCs")]),
+        ("Running machines", [("survey", "writes a script that records what a PC has"), ("hand-over", "writes scripts that change running PCs"),
+            ("fleet", "keeps what surveys say of many PCs")]),
         ("Around it", [("facts", "writes how a Windows stores its packages"), ("help", "explains a command"),
             ("demo", "creates a made-up Windows to try things on")]),
     ];
@@ -45,7 +46,7 @@ internal static class HelpPages
         root.Options.OfType<HelpOption>().Single().Action = new PageAction(root);
         var words = new Argument<string[]>("COMMAND")
         {
-            Description = "A command, or packages (how to choose them), or options (of every command)",
+            Description = "A command, or packages (how to choose them), targets (several at once), options (of every command)",
             Arity = ArgumentArity.ZeroOrMore,
         };
         var help = new Command("help", """
@@ -92,6 +93,9 @@ internal static class HelpPages
             case ["packages"]:
                 Packages(console);
                 return;
+            case ["targets"]:
+                Targets(console);
+                return;
             case ["options"]:
                 Options(console, "Options of every command", Shared(root));
                 return;
@@ -121,8 +125,9 @@ internal static class HelpPages
             }
         }
         Say(console);
-        Say(console, "'moorfield help COMMAND' explains a command, 'moorfield help packages' how packages are named and chosen, and 'moorfield help "
-            + "options' the options of every command. 'moorfield demo DIR' makes something to try them on.");
+        Say(console, "'moorfield help COMMAND' explains a command, 'moorfield help packages' how packages are named and chosen, 'moorfield help "
+            + "targets' how a command is run on several targets, and 'moorfield help options' the options of every command. "
+            + "'moorfield demo DIR' makes something to try them on.");
     }
 
     private static void Page(ConsoleOutput console, Command command)
@@ -151,7 +156,8 @@ internal static class HelpPages
             Say(console);
             Rows(console, [.. command.Arguments.Select(a => (a.Name, a.Description ?? ""))]);
         }
-        var selection = Selection().Options.Select(o => o.Name).Where(n => n != "--brief").ToHashSet(StringComparer.Ordinal);
+        var selection = Selection().Options.Select(o => o.Name).Where(n => n != "--brief").Concat(SeveralTargets.Names)
+            .ToHashSet(StringComparer.Ordinal);
         var own = command.Options.Where(o => !o.Hidden && !o.Recursive && !selection.Contains(o.Name)).ToList();
         bool chooses = command.Options.Any(o => o.Name == "--find");
         foreach (var (heading, options) in Headings.Append((Others, own.Select(o => o.Name).Except(Headings.SelectMany(h => h.Options)).ToArray())))
@@ -167,7 +173,27 @@ internal static class HelpPages
         }
         Say(console);
         Say(console, command.Subcommands.Count > 0 ? $"'moorfield help {path} COMMAND' explains one of them."
+            : command.Options.Any(o => SeveralTargets.Names.Contains(o.Name))
+            ? "Several targets at once: 'moorfield help targets'. 'moorfield help options' lists the options of every command."
             : "'moorfield help options' lists the options of every command.");
+    }
+
+    private static void Targets(ConsoleOutput console)
+    {
+        Say(console, $"{TextFormat.List(SeveralTargets.Commands.Select(c => string.Join(' ', c)), SeveralTargets.Commands.Length)} take several "
+            + "targets: one after the other (paths with a slash; with --brief any paths), or in a list, a path a line. Each has a process "
+            + "for itself. One that fails stops no other; there is a line for each as it ends, and exit code 3 when not all was done. Ctrl-C begins "
+            + "no more. Nobody is asked: --preview or --yes is needed.");
+        Say(console);
+        console.Heading("Examples");
+        console.Verbatim("  moorfield remove /mnt/counter-07 /mnt/counter-08 --brief counters.brief.yaml --yes");
+        console.Verbatim("  moorfield undo --targets counters.list --yes --jobs 4");
+        Say(console);
+        var command = new Command("targets");
+        SeveralTargets.AddTo(command);
+        Options(console, Only, command.Options);
+        Say(console);
+        Say(console, "A folder of surveys is one target for inventory, explain, check, compare and hand-over: docs/fleet.md.");
     }
 
     private static void Packages(ConsoleOutput console)

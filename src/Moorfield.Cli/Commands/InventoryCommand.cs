@@ -2,13 +2,16 @@ namespace Moorfield.Cli.Commands;
 
 internal static class InventoryCommand
 {
+    private const int MaxWeeks = 520;
     private static readonly Argument<string> TargetPath = Common.TargetArgument(saved: true);
     private static readonly Option<string[]> Edition = Common.Edition();
     private static readonly Option<string?> Maker = Common.Maker();
     private static readonly Option<string[]> For = new("--for") { Description = "Only what these have: account names, accounts, newcomers, "
         + "everyone", HelpName = "WHO" };
     private static readonly Option<bool> All = new("--all") { Description = "Also frameworks, resources and components" };
-    private static readonly Option<bool> Machines = new("--machines") { Description = "Of a folder of surveys, the machines instead of packages" };
+    private static readonly Option<bool> Machines = new("--machines") { Description = "Of a fleet, the machines instead of packages" };
+    private static readonly Option<int?> Weeks = new("--weeks") { Description = "Of a fleet store, on how many machines packages were in the last "
+        + "weeks", HelpName = "N" };
     private static readonly Option<bool> Leftovers = new("--leftovers") { Description = "What earlier removals left, instead of packages" };
     private static readonly Option<string> Kind = Common.Kind();
     private static readonly Option<string> Format = Common.Format(hasRows: true, "saved");
@@ -22,7 +25,8 @@ internal static class InventoryCommand
         var command = new Command("inventory", """
             Lists the packages of a system, or of each edition of an image: who has them, whether new accounts get them, and what removing
             them would mean. With --kind desktop it lists desktop programs: who has them, what starts them, and what installs them at a
-            first sign-in. Of a folder of surveys and saved inventories it lists packages with the machines that have them, or the machines.
+            first sign-in. Of a fleet (a folder of surveys, a store) it lists packages with the machines that have them, or the machines:
+            with --brief, also which of the briefs are for a machine, and whether it is as they want it.
 
             Example:
               moorfield inventory /mnt/counter-07 --for ivy --sort size
@@ -30,12 +34,15 @@ internal static class InventoryCommand
               moorfield inventory /mnt/counter-07 --format saved --to before.saved
               moorfield inventory /mnt/counter-07 --starts-with-windows --columns package,publisher,description
               moorfield inventory surveys --origin maker,added
+              moorfield inventory counters.fleet --machines --brief rings
+              moorfield inventory counters.fleet --weeks 8 --origin maker
             """)
         { TargetPath, Edition };
         var filters = new FilterOptions(command);
-        foreach (var option in new Option[] { For, Sort, Reverse, Columns, Kind, All, Machines, Leftovers, Maker, Format, To })
+        var briefs = new BriefOptions(command, several: true);
+        foreach (var option in new Option[] { For, Sort, Reverse, Columns, Kind, All, Machines, Weeks, Leftovers, Maker, Format, To })
             command.Add(option);
-        command.Handle(call => Run(call, filters));
+        command.Handle(call => Run(call, filters, briefs));
         return command;
     }
 
@@ -53,7 +60,7 @@ internal static class InventoryCommand
                 .Concat(Programs.Select(p => new InventoryRow(Snapshot, Assessment, null, p)));
     }
 
-    private static ExitCode Run(Invocation call, FilterOptions filters)
+    private static ExitCode Run(Invocation call, FilterOptions filters, BriefOptions briefs)
     {
         bool isSaved = call.GetValue(Format) == "saved";
         if (isSaved != call.GetValue(To) is not null)
@@ -65,18 +72,25 @@ internal static class InventoryCommand
             throw new MoorfieldException(ErrorKind.InvalidUsage, "--format saved saves everything; omit filters, --for and --leftovers.");
         if (call.GetValue(Columns) is { Length: > 0 } wanted)
             _ = InventoryColumns.Named(wanted); // before anything is read or printed
+        if (briefs.IsGiven(call) && !call.GetValue(Machines))
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--brief goes with --machines; 'check' holds other targets against a brief.");
         string path = call.GetRequiredValue(TargetPath);
-        if (Core.Fleets.FleetFolder.TryOpen(path) is { } fleet)
+        using var fleet = Core.Fleets.Fleet.TryOpen(path);
+        if (fleet is not null)
         {
+            if (call.GetValue(Weeks) is { } weeks)
+                return ShowWeeks(call, fleet, weeks, filter);
             return OptionsOfOneSystem(call) is { } option
                 ? throw new MoorfieldException(ErrorKind.InvalidUsage,
-                    $"{fleet.Name} is a folder of {TextTable.Count(fleet.Files.Length, "document")}, and {option} is for one system. Name a "
-                        + "file in it.")
-                : FleetInventory.Show(call, Format, fleet, filter, call.GetValue(All) || !filter.IsEmpty, call.GetValue(Machines),
+                    $"{fleet.Name} is {fleet.Description}, and {option} is for one system. Name a file in it.")
+                : FleetInventory.Show(
+                    call, Format, fleet, filter, call.GetValue(All) || !filter.IsEmpty, call.GetValue(Machines), briefs.LoadAll(call),
                     call.OpenOptions with { Maker = call.GetValue(Maker) });
         }
+        if (call.GetValue(Weeks) is not null)
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"--weeks is for a fleet store, which {path} is not.");
         if (call.GetValue(Machines))
-            throw new MoorfieldException(ErrorKind.InvalidUsage, $"--machines lists those of a folder of surveys, which {path} is not.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"--machines lists those of a fleet, which {path} is not.");
         var (target, snapshots) = Common.Read(call, path, call.GetValue(Edition), guards, call.GetValue(Maker));
         using var open = target;
         if (isSaved)
@@ -120,6 +134,18 @@ internal static class InventoryCommand
             },
             () => Rows(call, sections)));
         return ExitCode.Done;
+    }
+
+    private static ExitCode ShowWeeks(Invocation call, Core.Fleets.IFleet fleet, int weeks, PackageConditions filter)
+    {
+        if (fleet is not Core.Fleets.IFleetStore store)
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"--weeks is for a fleet store, and {fleet.Name} is {fleet.Description}.");
+        if (call.GetValue(Machines) || OptionsOfOneSystem(call) is not null)
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
+                $"--weeks counts the machines of a store: omit {OptionsOfOneSystem(call) ?? "--machines"}.");
+        return weeks is >= 1 and <= MaxWeeks
+            ? FleetWeeksTable.Show(call, Format, store, weeks, FleetInventory.Shown(filter, call.GetValue(All) || !filter.IsEmpty))
+            : throw new MoorfieldException(ErrorKind.InvalidUsage, $"--weeks takes 1 to {MaxWeeks}.");
     }
 
     /// <summary>The first option that was given and means nothing for many systems; null for none.</summary>

@@ -215,7 +215,7 @@ internal static class MediaCommand
         var document = plans.IsEmpty ? DocumentBuilder.Plan(source, "build", [], [], null) : DocumentBuilder.Plan(source, plans);
         if (writer.IsForPeople || options.IsPreview(call))
             writer.Write(new Report(() => document, page => Show(page, call, source, building, plans, output)));
-        if (options.IsPreview(call) || !options.IsConfirmed(call, plans, "Build this medium?"))
+        if (options.IsPreview(call) || !options.IsConfirmed(call, SystemPlan.Costs(plans), "Build this medium?"))
             return ExitCode.Done;
         MediaBuildResult built;
         var at = new WorkProgress("Beginning", 0, null);

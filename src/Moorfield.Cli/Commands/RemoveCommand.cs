@@ -33,6 +33,7 @@ internal static class RemoveCommand
               moorfield remove /mnt/counter-07 --leftovers
             """)
         { TargetPath, Packages };
+        SeveralTargets.AddTo(command);
         var removal = new RemovalOptions(command);
         var filters = new FilterOptions(command, forChange: true);
         command.Add(Maker);

@@ -28,6 +28,7 @@ internal static class RestorePointCommand
               moorfield restore-point create /mnt/counter-07 --note 'before the autumn clean' --with-files
             """)
         { target, note, withFiles, edition, vaultPath, limit, plain, format };
+        SeveralTargets.AddTo(command);
         command.Handle(call =>
         {
             string path = Vault.ChoosePath(call.GetValue(vaultPath));

@@ -19,21 +19,7 @@ internal static class UndoCommand
     private static readonly Option<bool> Overwrite = new("--overwrite") { Description = "Replace what something else changed since then" };
 
     private static readonly Option<bool> Everything = new("--everything") { Description = "Undo every run on the target, newest first" };
-    private static readonly Option<DateTime?> Before = new("--before")
-    {
-        Description = "Undo every run since this day: 2026-11-20, or 2026-11-20T14:30",
-        HelpName = "DAY",
-        CustomParser = result =>
-        {
-            // A day that is written in another order could be two days.
-            string text = result.Tokens[0].Value;
-            if (DateTime.TryParseExact(text, ["yyyy-MM-dd", "yyyy-MM-dd'T'HH:mm", "yyyy-MM-dd'T'HH:mm:ss", "yyyy-MM-dd HH:mm",
-                "yyyy-MM-dd HH:mm:ss"], CultureInfo.InvariantCulture, DateTimeStyles.None, out var day))
-                return day;
-            result.AddError($"'{text}' is not a day: use 2026-11-20, or with a time 2026-11-20T14:30.");
-            return null;
-        },
-    };
+    private static readonly Option<DateTime?> Before = Common.Day("--before", "Undo every run since this day: 2026-11-20, or 2026-11-20T14:30");
 
     internal static Command Create()
     {
@@ -47,6 +33,7 @@ internal static class UndoCommand
               moorfield undo /mnt/counter-07 --before 2026-11-20
             """)
         { TargetPath, Words, For, Edition, Overwrite, Everything, Before };
+        SeveralTargets.AddTo(command);
         var options = new ChangeOptions(command);
         command.Handle(call => Run(call, options));
         return command;
@@ -108,7 +95,7 @@ internal static class UndoCommand
             || (call.GetValue(Everything) && call.GetValue(Before) is not null))
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "--everything and --before undo whole runs: omit restore points, packages, --for and --edition, and use one of the two.");
-        DateTimeOffset? since = call.GetValue(Before) is { } day ? new DateTimeOffset(DateTime.SpecifyKind(day, DateTimeKind.Local)) : null;
+        DateTimeOffset? since = Common.Time(call, Before);
         var choice = new UndoChoice(target, vault, call.Console.Error);
         var runs = choice.Since(since);
         if (runs.IsEmpty)
@@ -124,15 +111,19 @@ internal static class UndoCommand
     private static ExitCode UndoSeveral(Invocation call, ChangeOptions options, Target target, Vault vault, UndoChoice choice,
         ImmutableArray<(PointSummary Run, ISet<string>? Families)> runs)
     {
-        if (!options.Writer(call).IsForPeople)
-            throw new MoorfieldException(ErrorKind.InvalidUsage, "--format json is for the undo of one run: undo them one by one.");
-        call.Console.Heading($"Undo on {target.Name}, newest first:");
-        foreach (var (run, families) in runs)
-        {
-            string only = families is null ? "" : $" (only {TextFormat.List(run.Point.Packages.Where(p => families.Contains(p.Family))
-                .Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))})";
-            call.Console.Line($"  {run.Point.Number}  {RestorePointCommand.Time(run.Point)}  {run.Point.Title}{only}");
-        }
+        var writer = options.Writer(call);
+        if (writer.IsForPeople || options.IsPreview(call))
+            writer.Write(new Report(
+                () => new PointsJson("moorfield.restore-points/1", vault.FullPath, [.. runs.Select(r => DocumentBuilder.Point(r.Run, null))]), page =>
+            {
+                page.Heading($"Undo on {target.Name}, newest first:");
+                foreach (var (run, families) in runs)
+                {
+                    string only = families is null ? "" : $" (only {TextFormat.List(run.Point.Packages.Where(p => families.Contains(p.Family))
+                        .Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))})";
+                    page.Line($"  {run.Point.Number}  {RestorePointCommand.Time(run.Point)}  {run.Point.Title}{only}");
+                }
+            }));
         if (options.IsPreview(call))
             return ExitCode.Done;
         if (!options.GoesAhead(call) && !call.Console.Confirm($"Undo {TextTable.Count(runs.Length, "run")}?"))
@@ -143,7 +134,8 @@ internal static class UndoCommand
         call.IsAgreed = true;
         return choice.UndoAll([.. runs.Select(r => r.Run)], point =>
         {
-            call.Console.Line();
+            if (writer.IsForPeople)
+                call.Console.Line();
             return Undo(call, options, target, vault, point, null, runs.First(r => r.Run.Point.Number == point.Number).Families);
         });
     }

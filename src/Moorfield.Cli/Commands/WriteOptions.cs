@@ -20,11 +20,12 @@ internal sealed class WriteOptions
     private readonly Option<string?> _vault = Common.VaultPath();
     private readonly Option<string> _format = Common.Format();
 
-    internal WriteOptions(Command command)
+    /// <param name="severalBriefs">True if the command takes several briefs.</param>
+    internal WriteOptions(Command command, bool severalBriefs = false)
     {
         command.Add(_packages);
         _filters = new FilterOptions(command, forChange: true);
-        Brief = new BriefOptions(command, lenient: true);
+        Brief = new BriefOptions(command, lenient: true, several: severalBriefs);
         foreach (var option in new Option[] { _maker, _kind, _allowReturn, _acceptCosts, _preview, _yes, _vault, _format })
             command.Add(option);
     }
@@ -68,11 +69,24 @@ internal sealed class WriteOptions
         };
     }
 
+    /// <summary>True if no block is to be set.</summary>
+    internal bool AllowsReturn(Invocation call) => call.GetValue(_allowReturn);
+
+    /// <summary>A brief to which the names of --keep are added, as rules that keep.</summary>
+    /// <exception cref="MoorfieldException">There is no brief, or packages are named as well.</exception>
+    internal Brief OnlyBrief(Invocation call, Brief? brief) =>
+        brief is null || !_filters.Read(call, call.GetValue(_packages)).IsEmpty || Common.KindOf(call, _kind, PackageConditions.None) != "app"
+            ? throw new MoorfieldException(ErrorKind.InvalidUsage, "A plan for many machines is made by a brief: give --brief FILE, and no packages.")
+            : brief with
+            {
+                Keep = [.. brief.Keep, .. _filters.Keep(call).Select(n => new BriefRule("--keep", new PackageConditions { Names = [n] }))],
+            };
+
     /// <summary>True if it is to be written, as a person says now or has said already.</summary>
+    /// <param name="costs">A few words each.</param>
     /// <exception cref="MoorfieldException">It costs something, and nobody can be asked.</exception>
-    internal bool IsConfirmed(Invocation call, ImmutableArray<SystemPlan> plans, string question)
+    internal bool IsConfirmed(Invocation call, ImmutableArray<string> costs, string question)
     {
-        var costs = SystemPlan.Costs(plans);
         bool accepted = call.GetValue(_acceptCosts) || costs.IsEmpty;
         if (call.GetValue(_yes))
         {

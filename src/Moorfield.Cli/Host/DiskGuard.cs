@@ -25,11 +25,9 @@ internal static class DiskGuard
     internal static ExitCode? Run(ConsoleOutput console, string[] arguments, string keyOption, out IDisposable? watch)
     {
         watch = null;
-        if (Environment.GetEnvironmentVariable(Guarded) is { } first && first == ParentProcess().ToString(CultureInfo.InvariantCulture))
+        if (Environment.GetEnvironmentVariable(Guarded) is { } first && first == OwnProcess.Parent)
         {
-            // When the first process is killed this one goes with it. It may have gone before that was asked for.
-            _ = ProcessControl(SetParentDeathSignal, Kill9, 0, 0, 0);
-            if (first != ParentProcess().ToString(CultureInfo.InvariantCulture))
+            if (!OwnProcess.EndWith(first, OwnProcess.Kill9))
                 return ExitCode.Failed;
             watch = Watch();
             return null;
@@ -70,24 +68,12 @@ internal static class DiskGuard
         void PassOn(PosixSignalContext context)
         {
             context.Cancel = true;
-            _ = Kill(process.Id, context.Signal switch { PosixSignal.SIGTERM => 15, PosixSignal.SIGINT => 2, _ => 1 });
+            OwnProcess.Signal(process.Id, context.Signal switch
+            {
+                PosixSignal.SIGTERM => OwnProcess.Terminate, PosixSignal.SIGINT => OwnProcess.Interrupt, _ => OwnProcess.Hangup,
+            });
         }
     }
-
-    private const int SetParentDeathSignal = 1;
-    private const nint Kill9 = 9;
-
-    [DllImport("libc.so.6", EntryPoint = "prctl")]
-    [DefaultDllImportSearchPaths(DllImportSearchPath.System32)]
-    private static extern int ProcessControl(int option, nint signal, nint unused3, nint unused4, nint unused5);
-
-    [DllImport("libc.so.6", EntryPoint = "getppid")]
-    [DefaultDllImportSearchPaths(DllImportSearchPath.System32)]
-    private static extern int ParentProcess();
-
-    [DllImport("libc.so.6", EntryPoint = "kill")]
-    [DefaultDllImportSearchPaths(DllImportSearchPath.System32)]
-    private static extern int Kill(int process, int signal);
 
     private static Timer Watch() => new(_ =>
     {

@@ -35,6 +35,8 @@ internal sealed class Interruption : IDisposable
     private void Stop(PosixSignalContext context)
     {
         context.Cancel = true;
+        if (context.Signal == PosixSignal.SIGINT && OwnProcess.IsOneOfSeveral)
+            return; // a terminal tells all processes of it: the one that leads them decides
         if (Interlocked.CompareExchange(ref _changing, 0, 0) == 0)
         {
             _console.Notice("");

@@ -1,38 +1,11 @@
-using Moorfield.Core.Assessment;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
 
 namespace Moorfield.Core.Fleets;
 
-/// <summary>A document of a fleet that could not be read.</summary>
-public sealed record FleetFailure(string File, string Message);
-
-/// <summary>All machines of a fleet.</summary>
-/// <param name="Machines">By name; of each machine the newest document only.</param>
-/// <param name="Failures">By file.</param>
-/// <param name="Superseded">The number of older documents of machines that have a newer one.</param>
-/// <param name="Now">When it was read.</param>
-public sealed record FleetReading(ImmutableArray<FleetMachine> Machines, ImmutableArray<FleetFailure> Failures, int Superseded, DateTimeOffset Now)
-{
-    // A clock may be a little ahead, or in another time zone.
-    private static readonly TimeSpan MaxAhead = TimeSpan.FromDays(1);
-
-    /// <summary>Machines whose survey is dated later than today: their clocks are wrong.</summary>
-    public IEnumerable<FleetMachine> Ahead => Machines.Where(m => m.Made > Now + MaxAhead);
-
-    /// <summary>When a document was made; the beginning of time where nothing or something impossible says it, so that others are newer.</summary>
-    internal static DateTimeOffset Dated(DateTimeOffset? made, DateTimeOffset now) =>
-        made is { } at && at <= now + MaxAhead ? at : DateTimeOffset.MinValue;
-
-    /// <summary>Identifiers that machines of different names share, with these names: clones, or machines that were renamed.</summary>
-    public IEnumerable<(string Id, ImmutableArray<string> Names)> SharedIds => Machines.Where(m => m.Id.Length > 0)
-        .GroupBy(m => m.Id, StringComparer.OrdinalIgnoreCase).Where(g => g.Count() > 1)
-        .Select(g => (g.Key, g.Select(m => m.Name).ToImmutableArray()));
-}
-
 /// <summary>A folder with surveys and saved inventories, as one target.</summary>
-public sealed class FleetFolder
+public sealed class FleetFolder : IFleet
 {
     private const int HeadBytes = 512;
 
@@ -68,7 +41,7 @@ public sealed class FleetFolder
     private static EnumerationOptions AnyCase => new() { MatchCasing = MatchCasing.CaseInsensitive };
 
     /// <summary>True if a file begins like a survey, or like a saved inventory that is not compressed or is named as one.</summary>
-    private static bool IsDocument(string path)
+    internal static bool IsDocument(string path)
     {
         if (Path.GetExtension(path).Equals(".saved", StringComparison.OrdinalIgnoreCase))
             return true;
@@ -89,30 +62,52 @@ public sealed class FleetFolder
         }
     }
 
-    /// <summary>Reads all machines. A document that cannot be read is among the failures; nothing else of it counts.</summary>
-    /// <param name="fits">True for packages that are wanted.</param>
-    /// <param name="withReasons">True if the reasons against removing them are wanted too.</param>
-    public FleetReading Read(OpenOptions options, Func<InstalledPackage, RemovalAssessment, bool> fits, bool withReasons = false)
+    /// <inheritdoc/>
+    public string Description => $"a folder of {TextFormat.Count(Files.Length, "document")}";
+
+    /// <inheritdoc/>
+    public FleetReading Read(OpenOptions options, Func<FleetItem, bool>? fits = null)
     {
         var items = new FleetItems();
+        var read = Read(options, [], (target, system) => FleetMachine.Of(target, system, items));
+        var reading = new FleetReading([.. read.Machines.Select(m => m.Taken)], read.Failures, read.Superseded, read.Now);
+        return fits is null ? reading : reading.Only(fits);
+    }
+
+    /// <inheritdoc/>
+    public FleetReading? ReadStates() => null;
+
+    /// <inheritdoc/>
+    public IReadOnlySet<string>? SourcesOf(Func<MachineFacts, bool> fits) => null;
+
+    /// <inheritdoc/>
+    public FleetContents<T> Read<T>(
+        OpenOptions options, IReadOnlyCollection<Guard> guards, Func<Target, SystemSnapshot, T> take, IReadOnlySet<string>? only = null)
+    {
         options = options with { Parsed = new ParsedContents() };
-        var read = Files.AsParallel().AsOrdered().Select(file => Read(file, options, fits, withReasons, items)).ToList();
+        var read = Files.Where(f => only?.Contains(f) != false).AsParallel().AsOrdered().Select(file => Read(file, options, guards, take)).ToList();
         var machines = read.SelectMany(r => r.Machines).ToList();
         var now = DateTimeOffset.UtcNow;
         var newest = machines.GroupBy(m => m.Key).Select(g => g.MaxBy(m => FleetReading.Dated(m.Made, now))!).ToList();
-        return new FleetReading(
+        return new FleetContents<T>(
             [.. newest.OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase).ThenBy(m => m.Source, StringComparer.Ordinal)],
             [.. read.Select(r => r.Failure).OfType<FleetFailure>()], machines.Count - newest.Count, now);
     }
 
-    private static (IEnumerable<FleetMachine> Machines, FleetFailure? Failure) Read(
-        string file, OpenOptions options, Func<InstalledPackage, RemovalAssessment, bool> fits, bool withReasons, FleetItems items)
+    /// <inheritdoc/>
+    public void Dispose()
+    {
+    }
+
+    private static (IEnumerable<FleetContent<T>> Machines, FleetFailure? Failure) Read<T>(
+        string file, OpenOptions options, IReadOnlyCollection<Guard> guards, Func<Target, SystemSnapshot, T> take)
     {
         try
         {
             using var target = Target.Open(file, new WriteInterceptor(), options);
-            return ([.. target.Read(target.SelectEditions([])).Select(system => FleetMachine.Of(target, system, fits, withReasons, items))],
-                null);
+            return ([.. target.Read(target.SelectEditions([]), guards).Select(system => new FleetContent<T>(
+                target.FullPath, FleetMachine.NameOf(target, system), system.MachineId, system.FirmwareId,
+                system.AsOf, take(target, system)))], null);
         }
         catch (MoorfieldException e)
         {

@@ -1,4 +1,4 @@
-using Moorfield.Core.Assessment;
+using System.Runtime.InteropServices;
 
 namespace Moorfield.Core.Fleets;
 
@@ -15,24 +15,75 @@ public sealed record FleetPackage(
     PackageFamilyName Family, string Title, int Machines, ImmutableSortedDictionary<HeldBy, int> HeldBy, int Newcomers, int Blocked,
     ImmutableArray<PackageVersion> Versions, ImmutableArray<PackageOrigin> Origins, ImmutableSortedDictionary<PackageStanding, int> Standings)
 {
-    /// <summary>The families of a fleet, by title.</summary>
-    public static ImmutableArray<FleetPackage> Of(IEnumerable<FleetMachine> machines) =>
-    [
-        .. machines.SelectMany(m => m.Items.GroupBy(i => i.Family)).GroupBy(own => own.Key).Select(Of)
-            .OrderBy(p => p.Title, StringComparer.OrdinalIgnoreCase).ThenBy(p => p.Family),
-    ];
-
-    /// <param name="family">For each machine that has it, all that it has of it: usually one version.</param>
-    private static FleetPackage Of(IGrouping<PackageFamilyName, IGrouping<PackageFamilyName, FleetItem>> family)
+    /// <summary>The families of a fleet, by title. Buckets that many machines share are looked at once.</summary>
+    public static ImmutableArray<FleetPackage> Of(IEnumerable<FleetMachine> machines)
     {
-        var all = family.SelectMany(i => i).ToList();
-        return new FleetPackage(
-            family.Key, all.GroupBy(i => i.Title).OrderByDescending(g => g.Count()).ThenBy(g => g.Key, StringComparer.Ordinal).First().Key,
-            family.Count(), Counted(family.Select(own => own.Max(i => i.HeldBy))), family.Count(own => own.Any(i => i.Newcomers)),
-            family.Count(own => own.Any(i => i.Blocked)), [.. all.Select(i => i.Version).Distinct().Order()],
-            [.. all.Select(i => i.Origin).Distinct().Order()], Counted(family.Select(own => own.Max(i => i.Standing))));
+        var families = new Dictionary<PackageFamilyName, Tally>();
+        var known = new Dictionary<FleetItem, Tally>(ReferenceEqualityComparer.Instance);
+        var own = new List<(Tally Family, FleetItem Item)>();
+        var counts = new Dictionary<FleetBucket, int>();
+        foreach (var machine in machines)
+        {
+            foreach (var bucket in machine.Buckets)
+            {
+                if (!bucket.Items.IsEmpty)
+                    CollectionsMarshal.GetValueRefOrAddDefault(counts, bucket, out _)++;
+            }
+        }
+        foreach (var (bucket, count) in counts)
+        {
+            own.Clear();
+            foreach (var item in bucket.Items)
+            {
+                if (!known.TryGetValue(item, out var family))
+                {
+                    if (!families.TryGetValue(item.Family, out family))
+                        families[item.Family] = family = new Tally(item.Family);
+                    known[item] = family;
+                }
+                family.Add(item, count);
+                own.Add((family, item));
+            }
+            for (int i = 0; i < own.Count; i++)
+            {
+                // A machine may have several versions of a family; they are in the same bucket, and it counts once.
+                if (!own.Take(i).Any(o => o.Family == own[i].Family))
+                    own[i].Family.AddMachines([.. own.Skip(i).Where(o => o.Family == own[i].Family).Select(o => o.Item)], count);
+            }
+        }
+        return [.. families.Values.Select(f => f.Package).OrderBy(p => p.Title, StringComparer.OrdinalIgnoreCase).ThenBy(p => p.Family)];
     }
 
-    private static ImmutableSortedDictionary<T, int> Counted<T>(IEnumerable<T> values) where T : notnull =>
-        values.GroupBy(v => v).ToImmutableSortedDictionary(g => g.Key, g => g.Count());
+    private sealed class Tally(PackageFamilyName family)
+    {
+        private readonly Dictionary<string, int> _titles = new(StringComparer.Ordinal);
+        private readonly Dictionary<HeldBy, int> _held = [];
+        private readonly Dictionary<PackageStanding, int> _standings = [];
+        private readonly HashSet<PackageVersion> _versions = [];
+        private readonly HashSet<PackageOrigin> _origins = [];
+        private int _machines, _newcomers, _blocked;
+
+        internal void Add(FleetItem item, int count)
+        {
+            _titles[item.Title] = _titles.GetValueOrDefault(item.Title) + count;
+            _versions.Add(item.Version);
+            _origins.Add(item.Origin);
+        }
+
+        /// <param name="own">All that each of these machines has of the family.</param>
+        internal void AddMachines(FleetItem[] own, int count)
+        {
+            var (held, standing) = (own.Max(i => i.HeldBy), own.Max(i => i.Standing));
+            _machines += count;
+            _held[held] = _held.GetValueOrDefault(held) + count;
+            _standings[standing] = _standings.GetValueOrDefault(standing) + count;
+            _newcomers += own.Any(i => i.Newcomers) ? count : 0;
+            _blocked += own.Any(i => i.Blocked) ? count : 0;
+        }
+
+        internal FleetPackage Package => new(
+            family, _titles.OrderByDescending(t => t.Value).ThenBy(t => t.Key, StringComparer.Ordinal).First().Key, _machines,
+            _held.ToImmutableSortedDictionary(), _newcomers, _blocked, [.. _versions.Order()], [.. _origins.Order()],
+            _standings.ToImmutableSortedDictionary());
+    }
 }

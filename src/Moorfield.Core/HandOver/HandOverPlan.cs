@@ -28,6 +28,10 @@ public sealed record HandOverPackage(PackageFamilyName Family, string Title, boo
 /// <param name="Value">A text or bytes; null if the value must not be there.</param>
 public sealed record NewcomerValue(string Title, string Key, string Name, HiveValue? Value);
 
+/// <summary>A family that stays on machines though others lose it.</summary>
+/// <param name="With">Only where this family is, which would go with it; null where it stays in any case.</param>
+public sealed record HandOverStay(PackageFamilyName Family, PackageFamilyName? With);
+
 /// <summary>The wanted state of running machines: a plan without the one system that it was made for.</summary>
 /// <param name="Accounts">Names or SIDs; <c>*</c> for all that a machine has.</param>
 /// <param name="Newcomers">True if it is for accounts that do not exist yet.</param>
@@ -42,6 +46,15 @@ public sealed partial record HandOverPlan(
 
     /// <summary>Values that keep desktop programs from installing themselves for new accounts.</summary>
     public ImmutableArray<NewcomerValue> NewcomerValues { get; init; } = [];
+
+    /// <summary>Families that stay, somewhere or everywhere, though a rule means them.</summary>
+    public ImmutableArray<HandOverStay> Stays { get; init; } = [];
+
+    /// <summary>Rules that scripts go by as well, to tell what nobody looked at.</summary>
+    public ImmutableArray<HandOverRule> Rules { get; init; } = [];
+
+    /// <summary>True if scripts tell which apps no rule names.</summary>
+    public bool TellsUnlisted { get; init; }
 
     /// <summary>Minutes after which a script begins nothing new, 1 to 1440.</summary>
     public int Minutes { get; init; } = 50;
@@ -64,6 +77,13 @@ public sealed partial record HandOverPlan(
     /// <summary>True if scripts mount the registry of signed-out accounts to set their guards; otherwise they wait until these sign in.</summary>
     public bool MountsSignedOut { get; init; }
 
+    /// <summary>This plan with the settings of another one: how scripts go about it.</summary>
+    public HandOverPlan With(HandOverPlan settings) => this with
+    {
+        Minutes = settings.Minutes, RestorePoint = settings.RestorePoint, ListAddress = settings.ListAddress, Proxy = settings.Proxy,
+        MountsSignedOut = settings.MountsSignedOut,
+    };
+
     /// <summary>True if there is nothing to do anywhere.</summary>
     public bool IsEmpty => Remove.IsEmpty && Block.IsEmpty && Guards.IsEmpty && Programs.IsEmpty && NewcomerValues.IsEmpty && ListAddress is null;
 
@@ -73,62 +93,17 @@ public sealed partial record HandOverPlan(
     /// <exception cref="MoorfieldException">It cannot be handed over.</exception>
     public static HandOverPlan Of(IReadOnlyCollection<string> words, ImmutableArray<SystemPlan> plans, Brief? brief)
     {
-        var (accounts, newcomers) = ParseAudience(words);
-        var choices = brief is null ? [] : plans.Select(p => BriefSelection.Of(brief, p.Snapshot)).ToList();
-        var staying = plans.SelectMany(p => p.Plan.Staying).Select(s => s.Package.Family).ToHashSet();
-        var removals = plans.SelectMany(p => p.Plan.Removals).Where(r => r.Package.Role != PackageRole.Resource).ToList();
-        // What a brief names is meant on every machine, though this one may not have it.
-        var named = choices.SelectMany(c => c.Families).Where(f => !staying.Contains(f) && !removals.Exists(r => r.Package.Family == f));
-        ImmutableArray<HandOverPackage> remove =
-        [
-            .. removals.GroupBy(r => r.Package.Family)
-                .Select(g => new HandOverPackage(g.Key, g.First().Package.DisplayName, g.Any(r => r.Package.Role == PackageRole.Component)))
-                .Concat(named.Select(f => new HandOverPackage(f, f.Name, IsPart: false))).DistinctBy(p => p.Family)
-                .OrderBy(p => p.Title, StringComparer.OrdinalIgnoreCase).ThenBy(p => p.Family),
-        ];
-        var frameworks = removals.Where(r => r.Package.Role == PackageRole.Framework).Select(r => r.Package.Family).ToHashSet();
-        bool blocks = newcomers && !plans.Any(p => p.Plan.Request.AllowReturn);
-        var plan = new HandOverPlan(
-            accounts, newcomers, remove,
-            [.. choices.SelectMany(c => c.Kept.Select(k => k.Family)).Concat((brief?.Keep ?? []).SelectMany(r => r.Families)).Distinct().Order()],
-            [.. remove.Where(p => blocks && !frameworks.Contains(p.Family)).Select(p => p.Family)
-                .Concat(plans.SelectMany(p => p.Plan.Request.Blocks)).Distinct().Order()],
-            [.. plans.SelectMany(p => p.Plan.Request.Guards).Select(g => g.Guard).Concat(brief?.Guards ?? []).Where(g => !g.IsAbsence)
-                .DistinctBy(g => (g.Hive, PolicyPlace.Of(g)))
-                .OrderBy(g => g.Hive).ThenBy(g => g.Key, StringComparer.OrdinalIgnoreCase)
-                .ThenBy(g => g.Value.Name, StringComparer.OrdinalIgnoreCase)],
-            [.. plans.SelectMany(ProgramsOf).DistinctBy(e => (e.IsMachines, e.Key!.ToUpperInvariant()))])
-        {
-            Series = Path.GetFileName(brief?.Name ?? ""),
-            NewcomerValues = [.. plans.Where(p => p.Plan.Request.For.Newcomers).SelectMany(ValuesOf)
-                .DistinctBy(v => (v.Key.ToUpperInvariant(), v.Name.ToUpperInvariant()))],
-        };
-        plan.Check();
-        return plan;
-    }
-
-    /// <summary>The machine's programs, and those of the accounts that are meant.</summary>
-    private static IEnumerable<DesktopProgram> ProgramsOf(SystemPlan system) => system.Plan.Programs.SelectMany(p => p.Program.Entries)
-        .Where(e => e.Key is not null && !e.Newcomers
-            && (e.Sid is null || system.Plan.Request.For.Sids.Contains(e.Sid, StringComparer.OrdinalIgnoreCase)));
-
-    /// <summary>The blocks to set in the registry of new accounts. A start that Windows cannot block has its value deleted instead.</summary>
-    private static IEnumerable<NewcomerValue> ValuesOf(SystemPlan system)
-    {
-        var hive = Places.UserHive(Places.DefaultProfile);
-        foreach (var (title, start) in system.Plan.Programs.SelectMany(p => p.Program.Installers.Select(i => (p.Program.Name, i))))
-        {
-            if (!system.Plan.Request.AllowReturn && StartBlocks.Of(start) is { } block)
-                yield return new NewcomerValue(title, block.Location.Key, block.Location.Value, StartBlocks.ValueOf(block));
-            else if (start.Location is ValueLocation value && value.Hive == hive)
-                yield return new NewcomerValue(title, value.Key, value.Value, null);
-        }
+        var union = new HandOverUnion(brief);
+        foreach (var plan in plans)
+            union.Add(plan);
+        return union.Plan(words, isFleet: false);
     }
 
     /// <summary>Refuses what the system's shell cannot be given safely.</summary>
-    private void Check()
+    internal void Check()
     {
-        foreach (var family in Remove.Select(r => r.Family).Concat(Keep).Concat(Block).Where(f => !ProperFamily().IsMatch(f.ToString())))
+        foreach (var family in Remove.Select(r => r.Family).Concat(Keep).Concat(Block)
+            .Concat(Stays.Select(s => s.With ?? s.Family)).Where(f => !IsProper(f)))
             throw new MoorfieldException(RefusalReason.NotHandedOver, 
                 $"'{family}' has characters that no family name has, so it is not handed over. Nothing was written.");
         foreach (var (title, place) in Programs.Select(p => (p.Name, p.Key!)).Concat(NewcomerValues.Select(v => (v.Title, v.Key + v.Name)))
@@ -148,10 +123,13 @@ public sealed partial record HandOverPlan(
         }
     }
 
+    /// <summary>True if a family has only letters that family names have.</summary>
+    internal static bool IsProper(PackageFamilyName family) => ProperFamily().IsMatch(family.ToString());
+
     private static bool IsMisread(string place) => place.Any(c => char.IsControl(c) || "*?[]|\"".Contains(c, StringComparison.Ordinal));
 
     /// <summary>The words of WHO without the accounts of one system.</summary>
-    private static (ImmutableArray<string> Accounts, bool Newcomers) ParseAudience(IReadOnlyCollection<string> words)
+    internal static (ImmutableArray<string> Accounts, bool Newcomers) ParseAudience(IReadOnlyCollection<string> words)
     {
         var all = words.SelectMany(w => w.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)).ToList();
         bool Has(string word) => all.Contains(word, StringComparer.OrdinalIgnoreCase);
@@ -184,6 +162,11 @@ public sealed partial record HandOverPlan(
                 ("Part", PowerShellLiteral.Of(r.IsPart)))))}",
             $"$Keep = {PowerShellLiteral.List(Keep.Select(f => PowerShellLiteral.Of(f.ToString())))}",
             $"$Block = {PowerShellLiteral.List(Block.Select(f => PowerShellLiteral.Of(f.ToString())))}",
+            $"$Stays = {PowerShellLiteral.List(Stays.Select(s => PowerShellLiteral.Table(
+                ("Family", PowerShellLiteral.Of(s.Family.ToString())), ("With", PowerShellLiteral.Of(s.With?.ToString() ?? "")))))}",
+            $"$Rules = {PowerShellLiteral.List(Rules.Select(r => PowerShellLiteral.Table(
+                ("Pattern", PowerShellLiteral.Of(r.Pattern)), ("Keeps", PowerShellLiteral.Of(r.Keeps)))))}",
+            $"$TellsUnlisted = {PowerShellLiteral.Of(TellsUnlisted)}",
             $"$Guards = {PowerShellLiteral.List(Guards.Select(Of))}",
             $"$Programs = {PowerShellLiteral.List(Programs.Select(Of).Concat(NewcomerValues.Select(Of)))}",
             $"$ProgramSeconds = {PowerShellLiteral.Of(Math.Min(600, 60 * Minutes))}",

@@ -19,6 +19,7 @@ $Unknown = @{}
 $Failures = @{}
 $Waiting = @{}
 $Outcomes = @{}
+$Strangers = @{ NotSeen = @{}; NotNamed = @{} }
 
 # Run as a 32-bit process, it would see another registry than the system's own: the 64-bit shell does it instead.
 if ($env:PROCESSOR_ARCHITEW6432) {
@@ -26,8 +27,7 @@ if ($env:PROCESSOR_ARCHITEW6432) {
     if (Test-Path -LiteralPath $Native) {
         $Words = '-NoProfile -ExecutionPolicy Bypass -File "' + $PSCommandPath + '"' + $Passed
         $Again = Start-Process -FilePath $Native -ArgumentList $Words -NoNewWindow -Wait -PassThru
-        if ($null -eq $Again.ExitCode) { exit 1 }
-        exit $Again.ExitCode
+        exit $(if ($null -eq $Again.ExitCode) { 1 } else { $Again.ExitCode })
     }
 }
 
@@ -39,9 +39,7 @@ function Start-Log() {
         $Folder = $env:SystemRoot + '\Logs\Moorfield'
         if (-not (Test-Path -LiteralPath $Folder)) { $null = New-Item -Path $Folder -ItemType Directory }
         $Path = $Folder + '\' + $ScriptName + '-' + $PlanId + '.log'
-        if ((Test-Path -LiteralPath $Path) -and (Get-Item -LiteralPath $Path).Length -gt 1000000) {
-            Move-Item -LiteralPath $Path -Destination ($Path + '.old') -Force
-        }
+        if ((Test-Path -LiteralPath $Path) -and (Get-Item -LiteralPath $Path).Length -gt 1000000) { Move-Item -LiteralPath $Path -Destination ($Path + '.old') -Force }
         $Path
     }
     catch { '' }
@@ -94,17 +92,15 @@ function Complete-Script([int]$Code, [string]$Text) {
             '{"family":' + (Get-Json $Family) + ',"state":' + (Get-Json $One.State) + ',"code":' + (Get-Json $One.Code) + ',"next":' + (Get-Json $One.Next) + '}'
         })
         $Result = '{"schema":"moorfield.result/1","script":"' + $ScriptName + '","plan":"' + $PlanId + '","when":"' + (Get-Now) + '","code":' +
-            [string]$Code + ',"line":' + (Get-Json $Line) + ',"families":[' + ($Families -join ',') + ']}'
+            [string]$Code + ',"line":' + (Get-Json $Line) + ',"families":[' + ($Families -join ',') + '],"notSeen":' + (Get-Names $Strangers.NotSeen) +
+            ',"notNamed":' + (Get-Names $Strangers.NotNamed) + '}'
         try { Set-Content -LiteralPath ($LogPath -creplace '\.log$', '.json') -Value $Result -Encoding Ascii } catch { Write-Log 'the result could not be written' }
         try { if ($HoldsRun -and (Test-Path -LiteralPath $Record)) { Set-Value $Record 'Result' 'String' $Result } }
         catch { Write-Log 'the result could not be recorded' }
         try { New-EventLog -LogName 'Application' -Source 'Moorfield' -ErrorAction SilentlyContinue } catch { $null = 'it is there already' }
-        try {
-            $Base = @{ 'remediate' = 7100; 'detect' = 7200; 'undo' = 7300 }[$ScriptName]
-            $Type = $(if (@(0, 4) -contains $Code) { 'Information' } else { 'Warning' })
-            Write-EventLog -LogName 'Application' -Source 'Moorfield' -EventId ($Base + $Code) -EntryType $Type -Message $Line
-        }
-        catch { Write-Log 'no event could be written' }
+        $Id = @{ 'remediate' = 7100; 'detect' = 7200; 'undo' = 7300 }[$ScriptName] + $Code
+        $Type = $(if (@(0, 4) -contains $Code) { 'Information' } else { 'Warning' })
+        try { Write-EventLog -LogName 'Application' -Source 'Moorfield' -EventId $Id -EntryType $Type -Message $Line } catch { Write-Log 'no event could be written' }
     }
     Close-Run
     Write-Output $Line
@@ -113,28 +109,28 @@ function Complete-Script([int]$Code, [string]$Text) {
 
 # All codes that a failure carries, such as 0x80073CFA. Its text is in the machine's language, and is never compared.
 function Get-Codes($Failure) {
-    $Found = @(foreach ($Match in [regex]::Matches([string]$Failure.Exception.Message, '0x[0-9A-Fa-f]{8}')) {
-        '0x' + ([string]$Match.Value).Substring(2).ToUpperInvariant()
-    })
+    $Said = [regex]::Matches([string]$Failure.Exception.Message, '0x[0-9A-Fa-f]{8}')
+    $Found = @(foreach ($Match in $Said) { '0x' + ([string]$Match.Value).Substring(2).ToUpperInvariant() })
     if ($Found.Count -gt 0) { $Found } else { '0x{0:X8}' -f [int]$Failure.Exception.HResult }
 }
 
 $CodeTexts = @{
-    '0x80073CFA' = 'the system did not let it go'
-    '0x80070032' = 'it is part of Windows'
-    '0x80073D19' = 'a user was signed off'
-    '0x80073CF1' = 'it is not there'
-    '0x80073CF3' = 'something depends on it'
-    '0x80073D02' = 'it is in use'
-    '0x80073D01' = 'a policy forbids it'
-    '0x80070002' = 'it is not provisioned'
-    '0x80070003' = 'it is not provisioned'
-    '0x80070005' = 'access was denied'
+    '0x80073CFA' = 'the system did not let it go'; '0x80070032' = 'it is part of Windows'; '0x80073D19' = 'a user was signed off'
+    '0x80073CF1' = 'it is not there'; '0x80073CF3' = 'something depends on it'; '0x80073D02' = 'it is in use'
+    '0x80073D01' = 'a policy forbids it'; '0x80070002' = 'it is not provisioned'; '0x80070003' = 'it is not provisioned'; '0x80070005' = 'access was denied'
 }
 
 function Get-CodeText([string]$Code) { if ($CodeTexts[$Code]) { $CodeTexts[$Code] + ' (' + $Code + ')' } else { 'failed with ' + $Code } }
 
 # ---- The registry ----
+
+# Whether a name fits a pattern in any case: * stands for any letters, ? for one. Of the parts between two * the first place will do.
+function Test-Pattern([string]$Pattern, [string]$Text) {
+    $Parts = @([regex]::Escape($Pattern).Replace('\?', '.') -csplit '\\\*')
+    $Middle = @($Parts | Select-Object -Skip 1 | Select-Object -SkipLast 1 | ForEach-Object { '(?>.*?' + $_ + ')' }) -join ''
+    $Whole = $Parts[0] + $Middle + $(if ($Parts.Count -gt 1) { '.*' + $Parts[$Parts.Count - 1] })
+    [regex]::IsMatch($Text, '(?s)^(?:' + $Whole + ')\z', 'IgnoreCase, CultureInvariant')
+}
 
 function Test-Family([string]$Family) { $Family -cmatch '^[A-Za-z0-9.-]{1,50}_[a-hj-km-np-tv-z0-9]{13}$' }
 
@@ -190,9 +186,7 @@ function Invoke-Reg($Words) {
 # Whether that program writes and prints a text as it is, whatever language and code page the machine has.
 function Test-Printed([string]$Text) { $Text -cnotmatch '[^ !#->@-~]|\\$|\\0' }
 
-$Kinds = @{
-    REG_DWORD = 'DWord'; REG_QWORD = 'QWord'; REG_SZ = 'String'; REG_EXPAND_SZ = 'ExpandString'; REG_MULTI_SZ = 'MultiString'; REG_BINARY = 'Binary'
-}
+$Kinds = @{ REG_DWORD = 'DWord'; REG_QWORD = 'QWord'; REG_SZ = 'String'; REG_EXPAND_SZ = 'ExpandString'; REG_MULTI_SZ = 'MultiString'; REG_BINARY = 'Binary' }
 
 # A value as it stands, nothing expanded: its kind, and its data as text (numbers as 0x1, texts of a list joined by \0). Kind is '' when it
 # cannot be read exactly. Nothing when there is no value. Hives that are mounted here are read by the system's own program only.
@@ -323,9 +317,7 @@ function Add-Task([string]$Name, [string]$Sid) {
 
 function Get-Xml([string]$Text) { $Text.Replace('&', '&amp;').Replace('<', '&lt;').Replace('>', '&gt;').Replace('"', '&quot;') }
 
-function Get-Task([string]$Name, [string]$Plan = $PlanId) {
-    Get-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($Plan + '-' + $Name) -ErrorAction SilentlyContinue
-}
+function Get-Task([string]$Name, [string]$Plan = $PlanId) { Get-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($Plan + '-' + $Name) -ErrorAction SilentlyContinue }
 
 function Remove-Task([string]$Name, [string]$Plan = $PlanId) {
     if (Get-Task $Name $Plan) { Unregister-ScheduledTask -TaskPath '\Moorfield\' -TaskName ($Plan + '-' + $Name) -Confirm:$false }
@@ -519,6 +511,8 @@ function Get-PackageLook() {
             $Needing = @($Packages | Where-Object { $_.Needs -contains $Item.Family -and $GoingFamilies -notcontains $_.Family -and $_.Users.Count -gt 0 })
             if ($Needing.Count -gt 0) { Add-Note ($Item.Title + ' stays: ' + $Needing[0].Family + ' needs it'); continue }
         }
+        $With = @($Stays | Where-Object { $_.With -and $_.Family -eq $Item.Family -and ($IsPartial -or @($Packages.Family) -contains $_.With) })
+        if ($With.Count -gt 0) { Add-Note ($Item.Title + ' stays: ' + $With[0].With + ' would go with it'); continue }
         Set-Outcome $Item.Family 'there' '' 'removed by remediate.ps1'
         if ($Having.Count -gt 0) {
             $Entry = @{ Item = $Item; Sids = $Having; Packages = $Own; IsFramework = @($Own | Where-Object { $_.IsFramework }).Count -gt 0 }
@@ -531,8 +525,28 @@ function Get-PackageLook() {
             $Look.Drift += $Item.Title + ' is provisioned for new accounts'
         }
     }
+    if (-not $IsPartial) { $Look.Apps = @($Packages | Where-Object { $_.Users.Count -gt 0 -or @($Provisioned | ForEach-Object { $_.Family }) -contains $_.Family }) }
     $Look
 }
+
+# Apps that nobody decided about, which stay: a rule means them and no survey showed them, or no rule names them.
+function Add-Strangers($Apps) {
+    $Settled = @($Going.Family) + @($Kept) + @($Wanted.Block) + @($Stays.Family)
+    foreach ($App in @($Apps | Where-Object { $_ -and $Settled -notcontains $_.Family -and (Test-Family $_.Family) })) {
+        if ($App.IsFramework -or $App.IsResource -or $App.IsPart -or $App.NonRemovable -or @($App.Needs | Where-Object { @($Going.Family) -contains $_ }).Count -gt 0) { continue }
+        $Names = @(($App.Family -creplace '_[^_]*$', ''), $App.Family, $App.FullName)
+        $Fitting = @($Rules | Where-Object { $Pattern = $_.Pattern; @($Names | Where-Object { Test-Pattern $Pattern $_ }).Count -gt 0 })
+        if (@($Fitting | Where-Object { $_.Keeps }).Count -gt 0) { continue }
+        if ($Fitting.Count -gt 0) { $Strangers.NotSeen[$App.Family] = $true } elseif ($TellsUnlisted) { $Strangers.NotNamed[$App.Family] = $true }
+    }
+    $Ends = @{ NotSeen = ' that the brief means but no survey showed, left alone: '; NotNamed = ' that the brief does not name: ' }
+    foreach ($Kind in @('NotSeen', 'NotNamed')) {
+        $Names = @($Strangers.$Kind.Keys | Sort-Object)
+        if ($Names.Count -gt 0) { Add-Note ((Get-Count $Names.Count 'family').Replace('ys', 'ies') + $Ends.$Kind + ((Join-Texts $Names 8) -creplace '; ', ', ')) }
+    }
+}
+
+function Get-Names($Table) { '[' + (@($Table.Keys | Sort-Object | ForEach-Object { Get-Json $_ }) -join ',') + ']' }
 
 # How the machine differs from what is wanted. Hives are mounted only where that is asked for.
 function Get-Look([bool]$Mounts) {
@@ -659,7 +673,7 @@ $Undone = [string](Get-Value $Record 'Undone')
 function Start-Plan() {
     $script:Wanted = Get-Wanted
     if (-not $Wanted) { return }
-    $Kept = @($Keep) + @($Wanted.Keep)
+    $script:Kept = @($Keep) + @($Wanted.Keep)
     $script:Going = @($Wanted.Remove | Where-Object { $_ -and $Kept -notcontains $_.Family })
     $script:Blocked = @($Wanted.Block | Where-Object { $_ -and $Kept -notcontains $_ })
     $script:All = $Wanted.Accounts -contains '*'

@@ -15,7 +15,7 @@ if ($Undone) {
 }
 Start-Plan
 $Look = @{ Drift = @(); Leaving = @{} }
-if ($Wanted) { $Look = Get-Look $false }
+if ($Wanted) { $Look = Get-Look $false; Add-Strangers $Look.Apps }
 foreach ($Text in $Look.Leaving.Values) { Add-Waiting $Text }
 foreach ($Root in @(Get-Left)) { $Look.Drift += 'the registry ' + ([string]$Root -creplace '^.*\\', '') + ' is still mounted' }
 $Code = 0

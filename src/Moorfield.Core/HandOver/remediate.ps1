@@ -53,21 +53,15 @@ function New-RestorePoint() {
     catch { $Why = 'system protection is off or failed' }
     $After = @(Get-RestoreNumbers)
     if ($After.Count -gt 0 -and ($Before.Count -eq 0 -or $After[0].Number -gt $Before[0].Number)) { return 'made' }
-    if ($After.Count -gt 0) { return 'an earlier one, ' + $After[0].Age }
+    if ($After.Count -gt 0) { return 'an earlier one, of ' + $After[0].Day }
     'none: ' + $Why
 }
 
-# Number and age of the restore points that there are, the last first.
+# Number and day of the restore points that there are, the last first.
 function Get-RestoreNumbers() {
     try {
         @(Get-ComputerRestorePoint | Sort-Object -Property SequenceNumber -Descending | ForEach-Object {
-            $Age = 'of an age that is not known'
-            if ([string]$_.CreationTime -cmatch '^\d{14}') {
-                $Made = [datetime]::ParseExact(([string]$_.CreationTime).Substring(0, 14), 'yyyyMMddHHmmss', [cultureinfo]::InvariantCulture)
-                $Hours = [int][long](([datetime]::UtcNow - $Made).TotalHours)
-                $Age = $(if ($Hours -ge 48) { Get-Count ([int](($Hours - $Hours % 24) / 24)) 'day' } else { Get-Count $Hours 'hour' }) + ' old'
-            }
-            @{ Number = [long]$_.SequenceNumber; Age = $Age }
+            @{ Number = [long]$_.SequenceNumber; Day = [string]$_.CreationTime -creplace '^(\d{4})(\d\d)(\d\d)\d{6}.*$', '$1-$2-$3' }
         })
     }
     catch { return }
@@ -230,9 +224,7 @@ function Get-Unwanted() {
 function Restore-Unwanted() { foreach ($Mark in @(Get-Unwanted)) { $null = Restore-Guard $Mark } }
 
 # Whether anything goes for which a restore point of the system is due.
-function Test-Removal() {
-    @(@($Look.Registered) + $Look.Provisioned + $Look.Programs + @($Look.Guards | Where-Object { $_.Guard.Hive -ceq 'Program' })).Count -gt 0
-}
+function Test-Removal() { @(@($Look.Registered) + $Look.Provisioned + $Look.Programs + @($Look.Guards | Where-Object { $_.Guard.Hive -ceq 'Program' })).Count -gt 0 }
 
 function Get-Gone() {
     $(if ($Programs.Count -gt 0) { ', ' + (Get-Count $Done.Programs 'program') + ' removed' }) +
@@ -273,7 +265,7 @@ if ($Wanted -and $AtSignIn) {
     $Start = $(if ($Code -eq 0) { 'done at sign-in: ' } else { (Get-Said 'done in part: ' $Failures 10) + ' ' })
     Complete-Script $Code ($Start + (Get-Count $Done.Guards 'guard') + ' set' + (Get-Gone) + '.' + (Get-Notes))
 }
-if ($Wanted) { $Look = Get-Look (-not $Preview) }
+if ($Wanted) { $Look = Get-Look (-not $Preview); Add-Strangers $Look.Apps }
 if (-not $Wanted -or $Look.Failed) { Complete-Script 1 ('failed: nothing was changed.' + (Get-Notes)) }
 foreach ($Text in $Look.Leaving.Values) { Add-Waiting $Text }
 if ($Preview) {

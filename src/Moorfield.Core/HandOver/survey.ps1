@@ -299,6 +299,15 @@ $SystemLines = @(
                 (Join-Json @(Get-JsonValue 'PreferredUILanguages' @($Preferred) $false)) + '}'
         }
     }
+    # By its firmware a machine is known again that was renamed, and told from a copy of its system.
+    $Firmware = [string](Get-Value ($Control + 'HardwareConfig') 'LastConfig')
+    if ($Firmware) { '{"key":"HardwareConfig","values":' + (Join-Json @(Get-JsonValue 'LastConfig' $Firmware $false)) + '}' }
+    # The place in the directory: the one that was set, the one that was found.
+    $Site = @(foreach ($Name in 'SiteName', 'DynamicSiteName') {
+        $Text = [string](Get-Value ($Control + 'CurrentControlSet\Services\Netlogon\Parameters') $Name)
+        if ($Text) { Get-JsonValue $Name $Text $false }
+    })
+    if ($Site) { '{"key":"ControlSet001\\Services\\Netlogon\\Parameters","values":' + (Join-Json $Site) + '}' }
     foreach ($Name in (Get-SubKeys ($Control + 'CurrentControlSet\Control\MUI\UILanguages'))) {
         '{"key":' + (Get-Json ('ControlSet001\Control\MUI\UILanguages\' + $Name)) + ',"values":[]}'
     }

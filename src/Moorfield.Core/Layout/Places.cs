@@ -48,6 +48,8 @@ internal static class Places
     internal const string CurrentVersion = @"Microsoft\Windows NT\CurrentVersion";
     internal const string ProfileList = @"Microsoft\Windows NT\CurrentVersion\ProfileList";
     internal const string Cryptography = @"Microsoft\Cryptography";
+    internal const string HardwareConfig = "HardwareConfig";
+    internal const string Netlogon = @"Services\Netlogon\Parameters"; // inside a control set
     internal const string Oem = @"Microsoft\Windows\CurrentVersion\OEMInformation";
     internal const string Appx = @"Microsoft\Windows\CurrentVersion\Appx";
     internal const string Store = Appx + @"\AppxAllUserStore";

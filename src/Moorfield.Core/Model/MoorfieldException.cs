@@ -66,6 +66,8 @@ public enum RefusalReason
     NotHandedOver,
     /// <summary>A file does not have the expected digest.</summary>
     DigestDiffers,
+    /// <summary>The ring before this one is not done.</summary>
+    RingNotDone,
 }
 
 /// <summary>An error that a person can act on. The message is one or two full sentences: what, where, and what to do next.</summary>

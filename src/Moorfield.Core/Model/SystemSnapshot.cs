@@ -11,6 +11,12 @@ public sealed record SystemSnapshot(
     ImmutableArray<Account> Accounts, ImmutableArray<InstalledPackage> Packages, ImmutableArray<PackageFamilyName> Blocks,
     ImmutableArray<SnapshotNote> Notes)
 {
+    /// <summary>The identifier of the machine's firmware; empty when none is recorded.</summary>
+    public string FirmwareId { get; init; } = "";
+
+    /// <summary>The machine's site in its directory; empty when none is recorded.</summary>
+    public string Site { get; init; } = "";
+
     /// <summary>Number of the edition; null on a volume.</summary>
     public int? EditionNumber { get; init; }
 

@@ -12,6 +12,9 @@ public sealed record SystemForecast(
     /// <summary>True if nothing unwanted is foreseen.</summary>
     public bool IsClean => Families.IsEmpty && Deliveries.IsEmpty && Programs.IsEmpty;
 
+    /// <summary>Families that would come and that no rule of the brief names.</summary>
+    public ImmutableArray<ForecastFamily> Unlisted { get; init; } = [];
+
     /// <summary>Desktop programs that install themselves and are not wanted.</summary>
     public ImmutableArray<DesktopProgramGroup> Programs { get; init; } = [];
 }

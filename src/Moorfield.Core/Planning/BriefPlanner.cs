@@ -12,6 +12,17 @@ public sealed record BriefDifference(string Code, string? Family, string? Displa
     internal BriefDifference(string code, string? family, string? displayName, string text) : this(code, family, displayName, text, text)
     {
     }
+
+    /// <summary>The same in words, with the names of accounts.</summary>
+    public string Text
+    {
+        // Of a hundred thousand machines few are shown each by itself.
+        get => Names is null ? field : NamePlaces.Fill(field, Names);
+        init;
+    } = Text;
+
+    /// <summary>The names for the placeholders of the text; null where it has none.</summary>
+    internal string[]? Names { get; init; }
 }
 
 /// <summary>Turns a brief into a plan, and a plan into what is not as the brief wants it: both are the same question.</summary>
@@ -20,16 +31,25 @@ public static class BriefPlanner
     /// <summary>The brief's request for a system.</summary>
     /// <param name="who">Words of <c>--for</c>, which win over the brief's.</param>
     /// <param name="allowReturn">Block only what the brief blocks outright.</param>
-    /// <exception cref="MoorfieldException">Neither says for whom, a rule is ambiguous, or a hive with a guard could not be read.</exception>
-    public static RemovalRequest ToRequest(Brief brief, SystemSnapshot snapshot, IReadOnlyCollection<string> who, bool allowReturn = false)
+    /// <exception cref="MoorfieldException">Neither says for whom, a rule is ambiguous, a hive with a guard could not be read, or the brief is for
+    /// other machines.</exception>
+    public static RemovalRequest ToRequest(Brief brief, SystemSnapshot snapshot, IReadOnlyCollection<string> who, bool allowReturn = false) =>
+        ToRequest(brief, snapshot, AudienceParser.Parse(who.Count > 0 ? who : brief.For, snapshot), allowReturn);
+
+    /// <summary>The brief's request for a system.</summary>
+    /// <param name="allowReturn">Block only what the brief blocks outright.</param>
+    /// <exception cref="MoorfieldException">A rule is ambiguous, a hive with a guard could not be read, or the brief is for other machines.
+    /// </exception>
+    internal static RemovalRequest ToRequest(Brief brief, SystemSnapshot snapshot, Audience audience, bool allowReturn)
     {
+        brief.RequireFor(snapshot);
         var choice = BriefSelection.Of(brief, snapshot);
-        var audience = AudienceParser.Parse(who.Count > 0 ? who : brief.For, snapshot);
         return new RemovalRequest(choice.Going, audience)
         {
             Advice = brief.Advice,
             Kept = choice.Kept,
             Programs = choice.Programs,
+            Unlisted = choice.Unlisted,
             Blocks = audience.Newcomers && !allowReturn ? [.. choice.Blocks.Union(choice.Families)] : choice.Blocks,
             Guards = GuardStates.Of(snapshot, brief.Guards, audience),
         };
@@ -79,16 +99,23 @@ public static class BriefPlanner
                 found.Add(new BriefDifference("refused", name, name, $"stays: {why}"));
         }
         foreach (var family in plan.Blocks)
-            found.Add(new BriefDifference("notBlocked", family.ToString(), snapshot.Packages.FirstOrDefault(p => p.Family == family)?.DisplayName,
-                "is not blocked: an update may provision it."));
-        foreach (var guard in plan.Guards)
-        {
-            string Says(string place) => !guard.IsKnown ? $"it is not known whether the guard {guard.Guard.Describe()} is set for {place}."
-                : $"the guard {guard.Guard.Describe()} is {(guard.Now is null ? "not set" : "set to something else")} for {place}"
-                    + (guard.Guard.EffectOn(snapshot) == GuardEffect.NotHonoured ? $", and Windows {snapshot.Release} does not honour it." : ".");
-            found.Add(new BriefDifference(guard.IsKnown ? "guardNotSet" : "guardNotKnown", guard.Guard.Family, null, Says(guard.Place(snapshot)),
-                Says(guard.Sid is null ? guard.Place(snapshot) : "accounts")));
-        }
+            found.Add(NotBlocked(family, snapshot.Packages.FirstOrDefault(p => p.Family == family)?.DisplayName));
+        found.AddRange(plan.Guards.Select(g => NotSet(g, snapshot)));
         return found.ToImmutable();
     }
+
+    /// <summary>A guard that is to be set, and is not as far as is known.</summary>
+    internal static BriefDifference NotSet(GuardState guard, SystemSnapshot snapshot)
+    {
+        string Says(string place) => !guard.IsKnown ? $"it is not known whether the guard {guard.Guard.Describe()} is set for {place}."
+            : $"the guard {guard.Guard.Describe()} is {(guard.Now is null ? "not set" : "set to something else")} for {place}"
+                + (guard.Guard.EffectOn(snapshot) == GuardEffect.NotHonoured ? $", and Windows {snapshot.Release} does not honour it." : ".");
+        return new BriefDifference(guard.IsKnown ? "guardNotSet" : "guardNotKnown", guard.Guard.Family, null, Says(guard.Place(snapshot)),
+            Says(guard.Sid is null ? guard.Place(snapshot) : "accounts"));
+    }
+
+    /// <summary>A family that is to be blocked, and is not.</summary>
+    /// <param name="title">Null where it is not there.</param>
+    internal static BriefDifference NotBlocked(PackageFamilyName family, string? title) =>
+        new("notBlocked", family.ToString(), title, "is not blocked: an update may provision it.");
 }

@@ -25,6 +25,9 @@ public sealed record RemovalRequest(ImmutableArray<SelectedPackage> Packages, Au
     /// <summary>Families to block in addition to those that go.</summary>
     public ImmutableArray<PackageFamilyName> Blocks { get; init; } = [];
 
+    /// <summary>Apps that no rule of the brief names, and which are to be told.</summary>
+    public ImmutableArray<InstalledPackage> Unlisted { get; init; } = [];
+
     /// <summary>Guards that are to be set, set already or not.</summary>
     public ImmutableArray<GuardState> Guards { get; init; } = [];
 

@@ -12,11 +12,15 @@ internal sealed record MachineRegistry(
     ILookup<PackageFullName, string> RecordedPaths,
     ILookup<PackageFullName, PackageFullName> Frameworks, HandlerClasses Handlers, ImmutableArray<DesktopProgram> Programs,
     ImmutableArray<StartEntry> Starts, ImmutableHashSet<string> ShortcutsOff, PolicyHive Policies,
-    ImmutableArray<string> Languages, FullNames Names, PackageRoots Roots, string Architecture, ImmutableArray<HandOverRecord> HandOvers)
+    ImmutableArray<string> Languages, FullNames Names, PackageRoots Roots, string Architecture, ImmutableArray<HandOverRecord> HandOvers,
+    string FirmwareId, string Site)
 {
     private const int FirstWindows11Build = 22000;
     private const int MaxLanguage = 85; // LOCALE_NAME_MAX_LENGTH
     private const int MaxLanguages = 64;
+
+    // Many boards of several makers have it.
+    private static readonly Guid UnsetByMaker = new("03000200-0400-0500-0006-000700080009");
 
     /// <summary>The folders on the volume that entries give for packages, and that are not where packages lie.</summary>
     internal IEnumerable<(PackageFullName Name, WindowsPath Folder)> FoldersElsewhere => Traces.Where(g => !g.Key.IsBundle)
@@ -39,7 +43,7 @@ internal sealed record MachineRegistry(
             if (int.TryParse(build, out int number) && number >= FirstWindows11Build)
                 product = product.Replace("Windows 10", "Windows 11", StringComparison.Ordinal); // [seen] ProductName was never changed
             uint? revision = version?.Value("UBR")?.AsDWord();
-            var (computer, languages, architecture, services) = ReadSystem(tree, notes);
+            var (computer, languages, architecture, services, firmware, site) = ReadSystem(tree, notes);
             var blocks = ReadBlocks(hive, notes);
             HiveNotes.Add(hive, PlaceContainer.Software, Places.Software, names, accounts.Select(a => a.Sid), notes);
             return new MachineRegistry(
@@ -50,7 +54,7 @@ internal sealed record MachineRegistry(
                 [.. DesktopPrograms.Read(hive, Places.Uninstall, null), .. DesktopPrograms.Read(hive, Places.Uninstall32, null)],
                 [.. StartEntries.OfMachine(hive), .. services], StartEntries.ShortcutsOff(hive, Places.MachineCurrentVersion),
                 PolicyReader.Read(hive, GuardHive.Machine, null, Places.Software, guards), languages, names,
-                ReadRoots(hive, notes), architecture, [.. HandOverRecords.Read(hive)]);
+                ReadRoots(hive, notes), architecture, [.. HandOverRecords.Read(hive)], firmware, site);
         }
         catch (InvalidDataException e)
         {
@@ -59,11 +63,12 @@ internal sealed record MachineRegistry(
     }
 
     /// <summary>
-    /// The computer's name, the languages that it speaks (those preferred, then all that are installed), its architecture, and its services
-    /// outside of Windows' own folder.
+    /// The computer's name, the languages that it speaks (those preferred, then all that are installed), its architecture, its services outside
+    /// of Windows' own folder, the identifier of its firmware, and its site in the directory: the one that an administrator set, or the one that it
+    /// found. [known, not seen: docs/on-disk.md]
     /// </summary>
-    private static (string Computer, ImmutableArray<string> Languages, string Architecture, ImmutableArray<StartEntry> Services) ReadSystem(
-        WindowsTree tree, SnapshotNotes notes)
+    private static (string Computer, ImmutableArray<string> Languages, string Architecture, ImmutableArray<StartEntry> Services,
+        string FirmwareId, string Site) ReadSystem(WindowsTree tree, SnapshotNotes notes)
     {
         try
         {
@@ -73,6 +78,7 @@ internal sealed record MachineRegistry(
             var spoken = control?.Child("MUI");
             var preferred = spoken?.Child("Settings")?.Value("PreferredUILanguages")?.AsStrings() ?? [];
             var installed = spoken?.Child("UILanguages")?.Children().Select(k => k.Name) ?? [];
+            var netlogon = hive?.Find($@"ControlSet{set:D3}\{Places.Netlogon}");
             return (control?.Child("ComputerName")?.Child("ComputerName")?.Text("ComputerName") ?? "",
                 [.. preferred.Concat(installed).Where(l => l.Length is > 1 and < MaxLanguage).Distinct(StringComparer.OrdinalIgnoreCase)
                     .Take(MaxLanguages)], control?.Child("Session Manager")?.Child("Environment")?.Text("PROCESSOR_ARCHITECTURE")?.ToUpperInvariant()
@@ -83,14 +89,21 @@ internal sealed record MachineRegistry(
                     "ARM64" => "arm64",
                     "ARM" => "arm",
                     _ => "",
-                }, hive is null ? [] : [.. StartEntries.Services(hive, set)]);
+                }, hive is null ? [] : [.. StartEntries.Services(hive, set)],
+                FirmwareOf(hive?.Find(Places.HardwareConfig)?.Text("LastConfig") ?? ""),
+                netlogon?.Text("SiteName") is { Length: > 0 } named ? named : netlogon?.Text("DynamicSiteName") ?? "");
         }
         catch (Exception e) when (e is MoorfieldException or InvalidDataException)
         {
             notes.Add("hiveUnreadable", $"{Places.System} cannot be read, so the computer's name is not known: {e.Message}");
-            return ("", [], "", []);
+            return ("", [], "", [], "", "");
         }
     }
+
+    /// <summary>The identifier of the firmware as Windows keeps it (the UUID of SMBIOS, of the last start); empty for one that is no
+    /// identifier, since makers left it as it was. [known, not seen: docs/on-disk.md]</summary>
+    private static string FirmwareOf(string recorded) =>
+        Guid.TryParseExact(recorded, "B", out var id) && id.ToString("N").Distinct().Count() > 1 && id != UnsetByMaker ? id.ToString("D") : "";
 
     private static PackageRoots ReadRoots(IRegistry hive, SnapshotNotes notes)
     {

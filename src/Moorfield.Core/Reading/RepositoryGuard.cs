@@ -34,6 +34,19 @@ internal static class RepositoryGuard
         Execute(connection, "PRAGMA cell_size_check=ON");
         Execute(connection, "PRAGMA ignore_check_constraints=ON");
         _ = raw.sqlite3_hard_heap_limit64(MaxMemory);
+        Restrict(connection);
+        raw.sqlite3_limit(database, raw.SQLITE_LIMIT_LENGTH, MaxValueBytes);
+        raw.sqlite3_limit(database, raw.SQLITE_LIMIT_SQL_LENGTH, MaxStatementBytes);
+        raw.sqlite3_limit(database, raw.SQLITE_LIMIT_WORKER_THREADS, 0);
+        long steps = 0;
+        raw.sqlite3_progress_handler(database, StepsAtOnce, _ => (steps += StepsAtOnce) > MaxSteps ? 1 : 0, null);
+        raw.sqlite3_set_authorizer(database, (strdelegate_authorizer)Authorize, null);
+    }
+
+    /// <summary>Switches off what a schema could bring along to be run, and other files.</summary>
+    internal static void Restrict(SqliteConnection connection)
+    {
+        var database = connection.Handle!;
         Set(raw.SQLITE_DBCONFIG_DEFENSIVE, 1);
         Set(raw.SQLITE_DBCONFIG_TRUSTED_SCHEMA, 0);
         Set(raw.SQLITE_DBCONFIG_ENABLE_TRIGGER, 0);
@@ -41,12 +54,6 @@ internal static class RepositoryGuard
         Set(raw.SQLITE_DBCONFIG_ENABLE_FKEY, 0);
         Set(raw.SQLITE_DBCONFIG_ENABLE_LOAD_EXTENSION, 0);
         raw.sqlite3_limit(database, raw.SQLITE_LIMIT_ATTACHED, 0);
-        raw.sqlite3_limit(database, raw.SQLITE_LIMIT_LENGTH, MaxValueBytes);
-        raw.sqlite3_limit(database, raw.SQLITE_LIMIT_SQL_LENGTH, MaxStatementBytes);
-        raw.sqlite3_limit(database, raw.SQLITE_LIMIT_WORKER_THREADS, 0);
-        long steps = 0;
-        raw.sqlite3_progress_handler(database, StepsAtOnce, _ => (steps += StepsAtOnce) > MaxSteps ? 1 : 0, null);
-        raw.sqlite3_set_authorizer(database, (strdelegate_authorizer)Authorize, null);
 
         void Set(int option, int value)
         {

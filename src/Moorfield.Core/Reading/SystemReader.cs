@@ -69,6 +69,8 @@ public static class SystemReader
             DesktopPrograms = DesktopPrograms.With(programs, starts.Entries),
             StartBlocks = starts.Blocks,
             HandOvers = machine.HandOvers,
+            FirmwareId = machine.FirmwareId,
+            Site = machine.Site,
         };
     }
 

@@ -3,6 +3,25 @@ namespace Moorfield.Core.Selection;
 /// <summary>Reads for whom something is done.</summary>
 public static class AudienceParser
 {
+    /// <summary>Reads the words of <c>--for</c> where accounts that they name may be missing: a machine of many has those that it has.</summary>
+    /// <returns>Whom the words mean there, and the words that mean nobody there.</returns>
+    /// <exception cref="MoorfieldException">No words, or an account that has its name twice.</exception>
+    internal static (Audience Audience, IReadOnlyCollection<string> Absent) ParsePresent(IReadOnlyCollection<string> words, SystemSnapshot snapshot)
+    {
+        var absent = Split(words).Where(w => !ForAll.Contains(w, StringComparer.OrdinalIgnoreCase) && !snapshot.Accounts.Any(a => IsCalled(a, w)))
+            .ToList();
+        var present = Split(words).Except(absent).ToList();
+        return (present.Count == 0 && absent.Count > 0 ? new Audience([], Newcomers: false) : Parse(present, snapshot), absent);
+    }
+
+    private static IEnumerable<string> Split(IReadOnlyCollection<string> words) =>
+        words.SelectMany(w => w.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries));
+
+    private static bool IsCalled(Account account, string word) =>
+        account.Name.Equals(word, StringComparison.OrdinalIgnoreCase) || account.Sid.Equals(word, StringComparison.OrdinalIgnoreCase);
+
+    private static readonly string[] ForAll = ["everyone", "accounts", "newcomers"];
+
     /// <summary>Reads the words of <c>--for</c>: account names or SIDs, <c>accounts</c>, <c>newcomers</c>, <c>everyone</c>; commas allowed.
     /// In an image without accounts no words mean newcomers.</summary>
     /// <exception cref="MoorfieldException">No words, or an account that is not there or has its name twice.</exception>
@@ -10,7 +29,7 @@ public static class AudienceParser
     {
         var sids = ImmutableArray.CreateBuilder<string>();
         bool newcomers = false;
-        var all = words.SelectMany(w => w.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)).ToList();
+        var all = Split(words).ToList();
         if (all.Count == 0 && snapshot is { EditionNumber: not null, Accounts.IsEmpty: true })
             return new Audience([], Newcomers: true);
         if (all.Count == 0)
@@ -39,8 +58,7 @@ public static class AudienceParser
 
     private static Account Account(string word, SystemSnapshot snapshot)
     {
-        var fitting = snapshot.Accounts
-            .Where(a => a.Name.Equals(word, StringComparison.OrdinalIgnoreCase) || a.Sid.Equals(word, StringComparison.OrdinalIgnoreCase)).ToList();
+        var fitting = snapshot.Accounts.Where(a => IsCalled(a, word)).ToList();
         return fitting.Count switch
         {
             1 => fitting[0],

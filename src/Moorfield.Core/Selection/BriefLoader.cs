@@ -22,6 +22,17 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
         return Load(IsAddress(place) ? place : Path.GetFullPath(place), place, sha256, []);
     }
 
+    /// <summary>Loads the brief of the ring that a brief waits for.</summary>
+    /// <exception cref="MoorfieldException">It cannot be had, is no brief, or is the same one.</exception>
+    public Brief LoadRing(Brief brief, RingCondition after)
+    {
+        if (IsAddress(brief.Name))
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{after.Source}: a brief from an address cannot wait for a file.");
+        string file = Path.Combine(Path.GetDirectoryName(brief.Name) ?? "", after.Brief);
+        return after.Brief == brief.FileName ? throw new MoorfieldException(ErrorKind.InvalidUsage, $"{after.Source}: a ring cannot wait for itself.")
+            : Load(file);
+    }
+
     private static bool IsAddress(string place) => place.Contains("://", StringComparison.Ordinal);
 
     private Brief Load(string place, string shown, string? sha256, IReadOnlyCollection<string> above)
@@ -42,6 +53,7 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
         foreach (var include in includes)
         {
             string target = Resolve(include, place);
+            brief = brief with { Included = [.. brief.Included, target] };
             included = Load(target, IsAddress(target) ? target : Shown(target), include.Sha256, [.. above, place]).Including(included);
         }
         return brief.Including(included);

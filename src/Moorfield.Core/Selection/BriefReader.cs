@@ -12,7 +12,11 @@ internal sealed record BriefInclude(string Place, string? Sha256, string Source)
 /// <param name="name">File or address.</param>
 internal sealed class BriefReader(string name)
 {
-    private static readonly string[] TopKeys = ["brief", "title", "for", "maker", "include", "remove", "keep", "block", "guard", "notes", "needs"];
+    private static readonly string[] TopKeys = ["brief", "title", "for", "maker", "include", "remove", "keep", "block", "guard", "notes", "needs",
+        "unlisted", "machines", "after"];
+    private static readonly string[] MachineKeys = ["name", "maker", "product", "build", "site"];
+    private static readonly string[] AfterKeys = ["brief", "done", "days"];
+    private const int MaxDays = 3650;
     private static readonly string[] RuleKeys = ["package", "publisher", "origin", "role", "standing", "find", "larger-than", "smaller-than",
         "starts-with-windows", "runs-in-background", "kind", "because"];
     private static readonly string[] IncludeKeys = ["url", "sha256"];
@@ -29,21 +33,62 @@ internal sealed class BriefReader(string name)
         var fields = Fields(root, "a brief", TopKeys);
         if (!fields.TryGetValue("brief", out var version) || Text(version) != "1")
             throw Error(version ?? root, "a brief begins with 'brief: 1', the version of the format");
+        var blocks = Items(fields, "block").Select(n => (Node: n, Family: Family(n))).ToList();
+        var guards = Items(fields, "guard").SelectMany(n => ReadGuards(n).Select(g => (Node: n, Guard: g))).ToList();
         var brief = new Brief(
             name,
             fields.TryGetValue("title", out var title) ? Text(title) : null,
             Texts(fields, "for"),
             Rules(fields, "remove"),
             Rules(fields, "keep"),
-            [.. Items(fields, "block").Select(Family)],
-            [.. Items(fields, "guard").SelectMany(ReadGuards)],
+            [.. blocks.Select(b => b.Family)],
+            [.. guards.Select(g => g.Guard)],
             new Advice(
                 [.. Map(fields, "notes").Select(f => new PackageNote(f.Key.Text, Text(f.Value)))],
                 [.. Map(fields, "needs").Select(f => new PackageNeed(f.Key.Text, [.. TextsOf(f.Value)]))]))
         {
             Maker = fields.TryGetValue("maker", out var maker) ? Text(maker) : null,
+            Unlisted = fields.TryGetValue("unlisted", out var unlisted) ? One<UnlistedPackages>(unlisted) : null,
+            Machines = fields.TryGetValue("machines", out var machines) ? ReadMachines(machines) : null,
+            After = fields.TryGetValue("after", out var after) ? ReadAfter(after) : null,
+            Lines = [.. blocks.Select(b => new BriefLine($"{name}:{b.Node.Line}", b.Family, null)),
+                .. guards.Select(g => new BriefLine($"{name}:{g.Node.Line}", null, g.Guard))],
         };
         return (brief, [.. Items(fields, "include").Select(Include)]);
+    }
+
+    private MachineConditions ReadMachines(YamlNode node)
+    {
+        var fields = Fields(node, "machines", MachineKeys);
+        if (fields.Count == 0)
+            throw Error(node, $"machines without a condition would be all; conditions are {string.Join(", ", MachineKeys)}");
+        return new MachineConditions
+        {
+            Names = Texts(fields, "name"),
+            Makers = Texts(fields, "maker"),
+            Products = Texts(fields, "product"),
+            Builds = Texts(fields, "build"),
+            Sites = Texts(fields, "site"),
+        };
+    }
+
+    private RingCondition ReadAfter(YamlNode node)
+    {
+        var fields = Fields(node, "after", AfterKeys);
+        if (!fields.TryGetValue("brief", out var brief))
+            throw Error(node, "after needs brief, the file of the ring before this one");
+        if (Text(brief).Contains('/', StringComparison.Ordinal) || Text(brief) is "." or "..")
+            throw Error(brief, $"'{Text(brief)}' is not a file in the folder of this brief. Give a file name without a folder");
+        string done = fields.TryGetValue("done", out var share) ? Text(share) : "100%";
+        bool isPercent = done.EndsWith('%');
+        if (!int.TryParse(isPercent ? done[..^1] : done, NumberStyles.None, CultureInfo.InvariantCulture, out int number)
+            || number < 1 || (isPercent && number > 100))
+            throw Error(share!, $"'{done}' is neither a number of machines nor a share of them, such as 12 or 90%");
+        int days = 0;
+        if (fields.TryGetValue("days", out var length)
+            && (!int.TryParse(Text(length), NumberStyles.None, CultureInfo.InvariantCulture, out days) || days > MaxDays))
+            throw Error(length, $"'{Text(length)}' is not a number of days up to {MaxDays}");
+        return new RingCondition(Text(brief), number, isPercent, days, $"{name}:{node.Line}");
     }
 
     private ImmutableArray<BriefRule> Rules(Dictionary<string, YamlNode> fields, string key) => [.. Items(fields, key).Select(Rule)];

@@ -25,6 +25,12 @@ public sealed record BriefSelection(
     ImmutableArray<RuleMatch> Taken, ImmutableHashSet<PackageFullName> Kept, ImmutableArray<PackageFamilyName> Blocks,
     ImmutableArray<PackageFamilyName> Families, ImmutableArray<TakenByRule> ByRule)
 {
+    /// <summary>
+    /// Apps that somebody has and that nothing in the brief names, a version of each family; empty when the brief does not want them told. An
+    /// optional package of one that goes is not among them.
+    /// </summary>
+    public ImmutableArray<InstalledPackage> Unlisted { get; private init; } = [];
+
     /// <summary>The desktop programs that are to go.</summary>
     public ImmutableArray<DesktopProgramGroup> Programs
     {
@@ -81,11 +87,20 @@ public sealed record BriefSelection(
                 taken[choice.Package.FullName] = choice.Exactly ? take with { Package = choice } : take;
             }
         }
+        var taking = taken.Values.Where(t => t.KeptBy is null).Select(t => t.Package.Package.FullName).ToHashSet();
+        var named = taken.Keys.Concat(keepers.Keys).Select(k => k.Family).Concat(brief.Block)
+            .Concat(brief.Remove.Concat(brief.Keep).SelectMany(r => r.Families)).ToHashSet();
         var keptFamilies = brief.Keep.SelectMany(r => r.Families).Concat(keepers.Keys.Select(k => k.Family)).ToHashSet();
         return new BriefSelection(
             [.. taken.Values.OrderBy(t => t.Package.Package.DisplayName, StringComparer.OrdinalIgnoreCase)], [.. keepers.Keys],
             [.. brief.Block.Distinct().Where(f => !keptFamilies.Contains(f))],
             [.. brief.Remove.SelectMany(r => r.Families).Distinct().Where(f => !keptFamilies.Contains(f))],
-            [.. rules.Select(r => new TakenByRule(r.Rule, r.Keeps, [.. r.Packages.Select(p => p.Package)], r.Rule.ChoosePrograms(snapshot)))]);
+            [.. rules.Select(r => new TakenByRule(r.Rule, r.Keeps, [.. r.Packages.Select(p => p.Package)], r.Rule.ChoosePrograms(snapshot)))])
+        {
+            Unlisted = brief.Unlisted == UnlistedPackages.Keep ? [] : [.. snapshot.Packages
+                .Where(p => PackageConditions.IsOrdinary(p) && p.IsHeld && !named.Contains(p.Family)
+                    && !(p.Role == PackageRole.Addon && p.Needs.Any(taking.Contains)))
+                .DistinctBy(p => p.Family)],
+        };
     }
 }

@@ -76,6 +76,9 @@ public sealed record PackageConditions
         && (SmallerThan is not { } smaller || program.Bytes < smaller)
         && (StartsWithWindows is not { } starts || starts == program.StartsWithWindows);
 
+    /// <summary>True unless it is meant only when it is named without a wildcard, or its role is given.</summary>
+    internal static bool IsOrdinary(InstalledPackage package) => package.Role is PackageRole.Application or PackageRole.Addon;
+
     /// <summary>
     /// Returns the package if it is meant for a change, and null if not. Frameworks, resource packages and parts of Windows are meant only if
     /// they are named without a wildcard or their role is given.
@@ -88,15 +91,24 @@ public sealed record PackageConditions
     {
         if (IsDesktop)
             return null;
-        var naming = Names.Where(n => source is null ? NamePattern.Fits(n, package) : NamePattern.FitsLasting(n, package)).ToList();
-        if (naming.Count == 0 && !Names.IsEmpty)
+        if (ExactNames(package, isOfBrief: source is not null) is not { } exact)
             return null;
-        var exact = naming.Where(n => !NamePattern.IsWildcard(n)).ToList();
         foreach (string name in exact)
             PackageSelector.CheckOneFamily(name, snapshot, source);
-        bool isOrdinary = package.Role is PackageRole.Application or PackageRole.Addon;
-        return (isOrdinary || exact.Count > 0 || !Roles.IsEmpty) && Fits(package, assessment) ? new SelectedPackage(package, exact.Count > 0) : null;
+        return Reaches(package, exact) && Fits(package, assessment) ? new SelectedPackage(package, exact.Count > 0) : null;
     }
+
+    /// <summary>The names without wildcards that fit a package; null if names are given and none of them fits.</summary>
+    /// <param name="isOfBrief">True if only names count that no language changes.</param>
+    internal List<string>? ExactNames(InstalledPackage package, bool isOfBrief)
+    {
+        var naming = Names.Where(n => isOfBrief ? NamePattern.FitsLasting(n, package) : NamePattern.Fits(n, package)).ToList();
+        return naming.Count == 0 && !Names.IsEmpty ? null : naming.FindAll(n => !NamePattern.IsWildcard(n));
+    }
+
+    /// <summary>True unless the package has to be named without a wildcard, or by its role, and is not.</summary>
+    internal bool Reaches(InstalledPackage package, List<string> exactNames) =>
+        IsOrdinary(package) || exactNames.Count > 0 || !Roles.IsEmpty;
 
     /// <summary>
     /// True if a removal leaves a package alone that fits: one that was installed later (<see cref="PackageOrigin.Added"/>), and that neither a

@@ -47,12 +47,20 @@ public sealed record UnmatchedRule(BriefRule Rule, bool Keeps, string What, Immu
                 k)))
                 .Select(n => new UnmatchedRule(rule, keeps, n, [.. NamePattern.Near(n.Replace("*", "", StringComparison.Ordinal), packages)])
                 {
-                    SeemsMistyped = packages.Exists(p => IsTypo(n, p.DisplayName) || IsTypo(n, p.FullName.Name) || IsTypo(n, p.Family.ToString())),
+                    SeemsMistyped = packages.Exists(p => IsTypoOf(n, p.DisplayName, p.FullName)),
                 })
                 // A full family name blocks a family that is not there, unless it is nearly one that is.
                 .Where(i => !PackageFamilyName.TryParse(i.What, out _) || i.SeemsMistyped);
         }
     }
+
+    /// <summary>The rules that take nothing on any machine that their brief is for.</summary>
+    /// <param name="found">The rules that take nothing on one machine, of all machines.</param>
+    /// <param name="machines">How many machines a brief is for.</param>
+    internal static ImmutableArray<UnmatchedRule> Everywhere(
+        IEnumerable<(Brief Brief, UnmatchedRule Rule)> found, Func<Brief, int> machines) =>
+        [.. found.GroupBy(f => (f.Brief.Name, f.Rule.Rule.Source, f.Rule.What)).Where(g => g.Count() == machines(g.First().Brief))
+            .Select(g => g.Select(f => f.Rule).FirstOrDefault(r => r.SeemsMistyped) ?? g.First().Rule)];
 
     private static IEnumerable<UnmatchedRule> IdleDesktop(BriefRule rule, bool keeps, IEnumerable<string> programs, IReadOnlySet<string> known)
     {
@@ -62,6 +70,10 @@ public sealed record UnmatchedRule(BriefRule Rule, bool Keeps, string What, Immu
             .Select(n => new UnmatchedRule(rule, keeps, n.Name, n.Near) { SeemsMistyped = !n.Near.IsEmpty });
     }
 
+    /// <summary>True if a text is nearly one of the names of a package.</summary>
+    internal static bool IsTypoOf(string typed, string title, PackageFullName name) =>
+        IsTypo(typed, title) || IsTypo(typed, name.Name) || IsTypo(typed, name.Family.ToString());
+
     /// <summary>True if a letter differs, or two of a long name: names of one publisher are alike without being the same.</summary>
     private static bool IsTypo(string typed, string name)
     {
@@ -69,5 +81,6 @@ public sealed record UnmatchedRule(BriefRule Rule, bool Keeps, string What, Immu
         return Math.Abs(typed.Length - name.Length) <= most && NamePattern.Letters(typed, name) <= most;
     }
 
-    private static string NameOf(string family) => family.LastIndexOf('_') is var end and > 0 ? family[..end] : family;
+    /// <summary>The name of a family; another text stays as it is.</summary>
+    internal static string NameOf(string family) => family.LastIndexOf('_') is var end and > 0 ? family[..end] : family;
 }

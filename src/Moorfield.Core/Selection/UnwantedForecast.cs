@@ -29,4 +29,18 @@ public static class UnwantedForecast
             [.. forecast.Deliveries.Where(d =>
             d.Guards.Any(g => brief.Guards.Any(g.IsSameValue) && (!g.Place.IsPerAccount || d.For.Meets(audience))))]);
     }
+
+    /// <summary>The families that would come and that no rule of a brief names; empty where it does not want them told.</summary>
+    /// <param name="brief">The brief; null without one.</param>
+    /// <param name="system">That the forecast is for.</param>
+    /// <param name="image">Of the update; null for a sign-in.</param>
+    public static ImmutableArray<ForecastFamily> Unlisted(
+        this Forecast forecast, Brief? brief, SystemSnapshot system, SystemSnapshot? image)
+    {
+        if (brief is null)
+            return [];
+        var unlisted = new[] { system, image }.OfType<SystemSnapshot>().SelectMany(s => BriefSelection.Of(brief, s).Unlisted)
+            .Select(p => p.Family).ToHashSet();
+        return [.. forecast.Families.Where(f => !f.Gaining.IsEmpty && unlisted.Contains(f.Family))];
+    }
 }

@@ -39,6 +39,7 @@ public static class NewFile
     }
 
     /// <summary>Writes a folder with files that was not there.</summary>
+    /// <param name="files">Names, which may be those of a folder in it and a file in that, as <c>folder/file</c>.</param>
     /// <exception cref="MoorfieldException">It is there already (misused), or cannot be written; nothing is left of it.</exception>
     public static void WriteFolder(string path, IEnumerable<(string Name, byte[] Content)> files)
     {
@@ -48,8 +49,17 @@ public static class NewFile
         using var work = WorkFolder.For(full, new WriteInterceptor());
         string name = Path.GetFileName(full);
         work.MakeFolder(name);
+        var folders = new HashSet<string>(StringComparer.Ordinal) { "" };
         foreach (var (file, content) in files)
+        {
+            string folder = Path.GetDirectoryName(file)!;
+            if (folders.Add(folder))
+            {
+                using var parent = Folder.Open(Path.Combine(work.FullPath, name), new WriteInterceptor());
+                parent.MakeFolder(folder, 0x1ED);
+            }
             Write(Path.Combine(work.FullPath, name, file), content);
+        }
         work.MoveOut(name);
     }
 

@@ -25,6 +25,9 @@ public sealed record OpenOptions
     /// <summary>The machine's maker as a person or a brief names it, which images do not know; null to take what the system says.</summary>
     public string? Maker { get; init; }
 
+    /// <summary>Names and descriptions for packages of documents that lack them.</summary>
+    public PackageNames Names { get; init; } = PackageNames.None;
+
     /// <summary>True if a run first writes what transaction logs hold into the hives that it changes.</summary>
     public bool ReplaysLogs { get; init; }
 

@@ -68,7 +68,8 @@ internal sealed record SavedSystem(
     ImmutableArray<SavedAccount> Accounts, ImmutableArray<SavedPackage> Packages, ImmutableArray<SavedBlock> Blocks, ImmutableArray<SavedNote> Notes,
     ImmutableArray<SavedLeftover> Leftovers, ImmutableArray<SavedProgram> Programs, ImmutableArray<SavedOpeners> Classic,
     ImmutableArray<SavedChoice> Chosen, ImmutableArray<SavedPolicyHive> Policies, ImmutableArray<SavedGap> Gaps, DateTimeOffset? AsOf,
-    ImmutableArray<SavedStartBlock>? StartBlocks = null, ImmutableArray<HandOverRecord>? HandOvers = null);
+    ImmutableArray<SavedStartBlock>? StartBlocks = null, ImmutableArray<HandOverRecord>? HandOvers = null,
+    string? FirmwareId = null, string? Site = null);
 
 internal sealed record SavedStartBlock(string Kind, string Name, SavedPlace Place);
 

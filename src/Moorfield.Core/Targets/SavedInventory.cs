@@ -26,7 +26,13 @@ public static class SavedInventory
     public static SavedTarget? TryOpen(string path)
     {
         using var file = RegularFile.OpenRead(path);
-        if (file is null || !(IsPacked(file) is var packed && (packed || IsJson(file))))
+        return file is null ? null : TryOpen(path, file);
+    }
+
+    /// <summary>The same of a content that was read before.</summary>
+    internal static SavedTarget? TryOpen(string path, Stream file)
+    {
+        if (!(IsPacked(file) is var packed && (packed || IsJson(file))))
             return null;
         try
         {
@@ -57,7 +63,7 @@ public static class SavedInventory
         }
     }
 
-    private static byte[] ReadAll(string path, FileStream file, bool packed)
+    private static byte[] ReadAll(string path, Stream file, bool packed)
     {
         using var content = new MemoryStream();
         using Stream source = packed ? new GZipStream(file, CompressionMode.Decompress, leaveOpen: true) : new BufferedStream(file);
@@ -71,14 +77,14 @@ public static class SavedInventory
         return content.ToArray();
     }
 
-    private static bool IsPacked(FileStream file)
+    private static bool IsPacked(Stream file)
     {
         bool packed = file.ReadByte() == 0x1F && file.ReadByte() == 0x8B;
         file.Position = 0;
         return packed;
     }
 
-    private static bool IsJson(FileStream file)
+    private static bool IsJson(Stream file)
     {
         for (int i = 0; i < 64; i++)
         {
@@ -114,7 +120,8 @@ public static class SavedInventory
                     .Select(v => new SavedPolicyValue(v.Key.Key, v.Value?.Name ?? v.Key.Name, (int)(v.Value?.Type ?? HiveValueType.None),
                         v.Value?.Data.ToArray()))]))],
             [.. system.ReadGaps.Select(g => new SavedGap(g.Kind.ToString(), g.Sid, g.Family?.ToString()))], system.AsOf,
-            [.. system.StartBlocks.Select(b => new SavedStartBlock(b.Kind.ToString(), b.Name, Of(b.Location)))], system.HandOvers);
+            [.. system.StartBlocks.Select(b => new SavedStartBlock(b.Kind.ToString(), b.Name, Of(b.Location)))], system.HandOvers,
+            system.FirmwareId.Length == 0 ? null : system.FirmwareId, system.Site.Length == 0 ? null : system.Site);
     }
 
     /// <param name="mentions">The names that packages of the system offer: only mentions of these matter.</param>
@@ -190,6 +197,8 @@ public static class SavedInventory
         ReadGaps = [.. saved.Gaps.Select(g => new ReadGap(One<ReadGapKind>(g.Kind), g.Sid, g.Family is null ? null : Family(g.Family)))],
         AsOf = saved.AsOf,
         HandOvers = saved.HandOvers ?? [],
+        FirmwareId = saved.FirmwareId ?? "",
+        Site = saved.Site ?? "",
         StartBlocks = [.. (saved.StartBlocks ?? []).Select(b => new StartBlock(One<StartKind>(b.Kind), b.Name,
             Location(b.Place) as ValueLocation ?? throw new FormatException()))],
     };

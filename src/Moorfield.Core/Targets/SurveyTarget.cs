@@ -33,7 +33,13 @@ public sealed class SurveyTarget : Target
             return null;
         if (file.Length > SurveyDocument.MaxBytes)
             return null; // too long for one; as an inventory it is refused with its length
-        byte[] content = SurveyDocument.ToUtf8(FileContent.ReadAll(file.SafeFileHandle, SurveyDocument.MaxBytes));
+        return TryOpen(path, FileContent.ReadAll(file.SafeFileHandle, SurveyDocument.MaxBytes));
+    }
+
+    /// <summary>The same of a content that was read before.</summary>
+    internal static SurveyTarget? TryOpen(string path, byte[] content)
+    {
+        content = SurveyDocument.ToUtf8(content);
         if (!SurveyDocument.Is(content))
             return null;
         try

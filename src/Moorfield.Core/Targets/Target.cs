@@ -145,6 +145,16 @@ public abstract class Target : IUndoTarget, IDisposable
         return target;
     }
 
+    /// <summary>Opens a survey or a saved inventory that was kept.</summary>
+    /// <param name="path">Where it was.</param>
+    internal static Target OpenDocument(string path, byte[] content, OpenOptions options)
+    {
+        Target target = SurveyTarget.TryOpen(path, content) ?? (Target?)SavedInventory.TryOpen(path, new MemoryStream(content, writable: false))
+            ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is neither a survey nor a saved inventory.");
+        (target.Opened, target.Given) = (options, path);
+        return target;
+    }
+
     private static Target Find(string path, WriteInterceptor interceptor, OpenOptions options) =>
         SurveyTarget.TryOpen(path) is { } survey ? survey
         : SavedInventory.TryOpen(path) is { } saved ? saved
@@ -202,6 +212,8 @@ public abstract class Target : IUndoTarget, IDisposable
     public ImmutableArray<SystemSnapshot> Read(IReadOnlyList<int?> editions, IReadOnlyCollection<Guard> guards)
     {
         var systems = ReadSystems(editions, guards);
+        if (IsDocument)
+            systems = [.. systems.Select(Opened.Names.PutInto)];
         return Opened.Maker is { } maker ? [.. systems.Select(s => Model.Maker.Name(s, maker))] : systems;
     }
 

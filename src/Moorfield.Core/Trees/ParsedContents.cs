@@ -10,7 +10,7 @@ public sealed class ParsedContents
     // Manifests have a few KB; what a hostile survey gives instead is not kept.
     private const int MaxBytes = 64 << 10, MaxCount = 20_000;
 
-    private readonly ConcurrentDictionary<byte[], object> _parsed = new(new Contents());
+    private readonly ConcurrentDictionary<byte[], object> _parsed = new(ContentComparer.Instance);
 
     /// <summary>The result for a content, an earlier one if there is one of that type.</summary>
     /// <param name="parse">Its result is immutable. What it throws is thrown each time.</param>
@@ -22,17 +22,5 @@ public sealed class ParsedContents
         if (content.Length <= MaxBytes && _parsed.Count < MaxCount)
             _parsed[content] = result;
         return result;
-    }
-
-    private sealed class Contents : IEqualityComparer<byte[]>
-    {
-        public bool Equals(byte[]? x, byte[]? y) => x.AsSpan().SequenceEqual(y);
-
-        public int GetHashCode(byte[] content)
-        {
-            var hash = new HashCode();
-            hash.AddBytes(content);
-            return hash.ToHashCode();
-        }
     }
 }

@@ -1,0 +1,290 @@
+using System.Buffers.Binary;
+using System.Text.Json;
+using Microsoft.Data.Sqlite;
+using Moorfield.Core.Reading;
+using Moorfield.Core.Storage;
+using Moorfield.Core.Targets;
+using Moorfield.Core.Trees;
+using SQLitePCL;
+
+namespace Moorfield.Core.Fleets;
+
+/// <summary>
+/// A fleet that is kept in one SQLite file. A machine's packages are in 32 buckets, and machines that have the same in a bucket share it: what is
+/// said of a bucket is said once. docs/fleet.md describes the file.
+/// </summary>
+public sealed class FleetStore : IFleetStore
+{
+    private const int Piece = 10_000, DocumentPiece = 500, MaxWeeks = 1040;
+
+    private readonly SqliteConnection _connection;
+    private readonly Lock _gate = new();
+    private FleetShelf? _shelf;
+
+    private FleetStore(string path, SqliteConnection connection) => (FullPath, _connection) = (Path.GetFullPath(path), connection);
+
+    public string FullPath { get; }
+
+    public string Name => Path.GetFileName(FullPath);
+
+    public string Description => "a fleet store";
+
+    public int Others => 0;
+
+    /// <summary>Opens a store to read it; null when the file is something else.</summary>
+    /// <exception cref="MoorfieldException">It is one, and cannot be read.</exception>
+    public static FleetStore? TryOpen(string path) => FleetFile.TryOpen(path) is { } connection ? new FleetStore(path, connection) : null;
+
+    /// <summary>Opens a store to add to it, and makes it where nothing is.</summary>
+    /// <exception cref="MoorfieldException">The file is something else, or cannot be written.</exception>
+    public static FleetStore OpenOrCreate(string path) => new(path, FleetFile.OpenOrCreate(path));
+
+    /// <summary>True if a file is a store, of whatever version.</summary>
+    public static bool Is(string path) => FleetFile.Is(path);
+
+    private T Guarded<T>(Func<T> act) => FleetFile.Guarded(FullPath, () =>
+    {
+        lock (_gate)
+            return act();
+    });
+
+    public bool Knows(ReadOnlyMemory<byte> digest) => Guarded(() =>
+        RepositoryGuard.Query(_connection, "SELECT 1 FROM document WHERE digest=$digest", _ => true, ("$digest", digest.ToArray())).Count > 0);
+
+    public FleetAdded Add(IReadOnlyCollection<FleetEntry> entries) => Guarded(() =>
+    {
+        using var transaction = _connection.BeginTransaction(deferred: false);
+        _shelf ??= new FleetShelf(_connection);
+        try
+        {
+            _shelf.Refresh();
+            using var writer = new FleetWriter(_connection, _shelf);
+            var added = writer.Add(entries.OrderBy(e => e.Machine.Made ?? DateTimeOffset.MinValue), DateTimeOffset.UtcNow);
+            transaction.Commit();
+            return added;
+        }
+        catch
+        {
+            _shelf = null; // it knows what is not there
+            throw;
+        }
+    });
+
+    public FleetReading Read(OpenOptions options, Func<FleetItem, bool>? fits = null) => Guarded(() => Reading(day: null, fits));
+
+    public FleetReading ReadStates() => Guarded(() => Reading(day: null, fits: null, withStates: true));
+
+    public FleetReading At(DateTimeOffset day, Func<FleetItem, bool>? fits = null) => Guarded(() => Reading(day, fits));
+
+    private FleetReading Reading(DateTimeOffset? day, Func<FleetItem, bool>? fits, bool withStates = false)
+    {
+        using var transaction = _connection.BeginTransaction(deferred: true); // one state of it all
+        var shelf = Shelf();
+        var states = day is { } at ? FleetRows.LastStates(_connection, at) : [];
+        long end = day is null ? long.MaxValue : FleetRows.Number(day.Value);
+        var machines = FleetRows.Machines(_connection, shelf, (row, since, vector) =>
+            since <= end ? shelf.Buckets(vector, fits) : states.TryGetValue(row, out byte[]? past) ? shelf.Buckets(past, fits) : null, withStates);
+        // They were mostly added in that order.
+        if (machines.Zip(machines.Skip(1)).Any(m => Compare(m.First, m.Second) > 0))
+            machines.Sort(Compare);
+        return new FleetReading([.. machines], [], 0, DateTimeOffset.UtcNow);
+    }
+
+    private static int Compare(FleetMachine a, FleetMachine b) =>
+        string.Compare(a.Name, b.Name, StringComparison.OrdinalIgnoreCase) is not 0 and var order ? order : string.CompareOrdinal(a.Source, b.Source);
+
+    private FleetShelf Shelf()
+    {
+        var shelf = _shelf ??= new FleetShelf(_connection);
+        shelf.Refresh();
+        return shelf;
+    }
+
+    // Of one machine only what it has is read.
+    public ImmutableArray<FleetMachine> Find(string name) => Guarded<ImmutableArray<FleetMachine>>(() =>
+    {
+        var shelf = _shelf ??= new FleetShelf(_connection);
+        return [.. FleetRows.Machines(_connection, shelf, (_, _, vector) => shelf.Buckets(vector), withStates: false, name)
+            .OrderBy(m => m.Source, StringComparer.Ordinal)];
+    });
+
+    public IReadOnlyList<FleetState> History(FleetMachine machine) => Guarded(() =>
+    {
+        var shelf = _shelf ??= new FleetShelf(_connection);
+        var states = FleetRows.States(_connection, [machine.Row])[machine.Row];
+        return (IReadOnlyList<FleetState>)[.. states.Select(s => new FleetState(FleetRows.Time(s.Since), shelf.Buckets(s.Vector)))];
+    });
+
+    public IEnumerable<(FleetMachine Machine, IReadOnlyList<FleetState> States)> Histories(IReadOnlyCollection<FleetMachine> machines)
+    {
+        var shelf = Guarded(Shelf);
+        // A piece at a time: of a hundred thousand machines the whole past may not find room.
+        foreach (var piece in machines.Chunk(Piece))
+        {
+            var states = Guarded(() => FleetRows.States(_connection, [.. piece.Select(m => m.Row)]));
+            foreach (var machine in piece)
+            {
+                yield return (machine, Guarded(() => (IReadOnlyList<FleetState>)
+                    [.. states[machine.Row].Select(s => new FleetState(FleetRows.Time(s.Since), shelf.Buckets(s.Vector)))]));
+            }
+        }
+    }
+
+    public ImmutableArray<FleetHolding> Holdings(FleetReading reading, PackageFamilyName family) => Guarded<ImmutableArray<FleetHolding>>(() =>
+    {
+        var shelf = Shelf();
+        var having = reading.Having(family).ToList();
+        var past = shelf.SlotOf(family) is { } slot ? FleetRows.PastOf(_connection, slot, having.ConvertAll(h => h.Machine.Row)) : [];
+        return [.. having.SelectMany(h => h.Items.Select(item =>
+        {
+            long since = h.Machine.Since;
+            var own = past.GetValueOrDefault(h.Machine.Row);
+            for (int i = (own?.Count ?? 0) - 1; i >= 0; i--)
+            {
+                var (day, bucket) = own![i];
+                if (!shelf.Holds(bucket, item.FullName))
+                    break;
+                since = Math.Min(since, day);
+            }
+            return new FleetHolding(h.Machine, item, FleetRows.Time(since));
+        }))];
+    });
+
+    public ImmutableArray<FleetWeek> Weeks(int count, Func<FleetItem, bool> fits) => Guarded<ImmutableArray<FleetWeek>>(() =>
+    {
+        using var transaction = _connection.BeginTransaction(deferred: true);
+        return [.. Counted(FleetWeek.Until(FleetWeek.Of(DateTimeOffset.UtcNow), count), fits)];
+    });
+
+    /// <summary>Weeks whose sums were kept as they were kept, and the others by what is known.</summary>
+    private IEnumerable<FleetWeek> Counted(ImmutableArray<DateOnly> weeks, Func<FleetItem, bool> fits)
+    {
+        var shelf = Shelf();
+        var kept = FleetRows.Weeks(_connection, weeks[0]).ToLookup(w => w.Begins);
+        var last = FleetRows.LastWeek(_connection);
+        foreach (var week in weeks.Where(w => w <= last))
+        {
+            yield return new FleetWeek(week, kept[week].FirstOrDefault(w => w.Item == 0).Machines,
+                [.. kept[week].Where(w => w.Item != 0).Select(w => (shelf.Item(w.Item), w.Machines)).Where(w => fits(w.Item1))]);
+        }
+        ImmutableArray<DateOnly> rest = [.. weeks.Where(w => last is null || w > last)];
+        if (rest.IsEmpty)
+            yield break;
+        var counts = new FleetWeekCount(rest);
+        FleetRows.EachPast(_connection, counts.Add);
+        foreach (var week in counts.Weeks(b => shelf.Counting(b, fits)))
+            yield return week;
+    }
+
+    /// <summary>Keeps the sums of all weeks that are over, before something is forgotten that they count.</summary>
+    private void KeepWeeks()
+    {
+        var current = FleetWeek.Of(DateTimeOffset.UtcNow);
+        var last = FleetRows.LastWeek(_connection);
+        if ((last?.AddDays(7) ?? (FleetRows.FirstTime(_connection) is { } day ? FleetWeek.Of(day) : null)) is not { } first || first >= current)
+            return;
+        int count = Math.Min(MaxWeeks, (current.DayNumber - first.DayNumber) / 7);
+        foreach (var week in Counted(FleetWeek.Until(current.AddDays(-7), count), _ => true))
+        {
+            // Two packages are one when names have made them the same.
+            foreach (var (item, machines) in week.Packages.Select(p => (_shelf!.KnownId(p.Item), p.Machines)).Prepend((0, week.Machines)))
+                _ = RepositoryGuard.Execute(_connection, """
+                    INSERT INTO week(begins, item, machines) VALUES($begins, $item, $machines)
+                    ON CONFLICT DO UPDATE SET machines=machines+excluded.machines
+                    """, ("$begins", week.Begins.DayNumber), ("$item", item), ("$machines", machines));
+        }
+    }
+
+    public PackageNames Names => Guarded(() => new PackageNames(FleetRows.Names(_connection)));
+
+    public int AddNames(PackageNames names) => Guarded(() =>
+    {
+        using var transaction = _connection.BeginTransaction(deferred: false);
+        int added = 0;
+        foreach (var (family, name) in names.All)
+        {
+            added += RepositoryGuard.Execute(_connection,
+                "INSERT OR IGNORE INTO name(family, title, neutral_title, description) VALUES($family, $title, $neutral_title, $description)",
+                ("$family", family.ToString()), ("$title", name.Title), ("$neutral_title", name.Neutral),
+                ("$description", (object?)name.Description ?? DBNull.Value));
+        }
+        Shelf().Name(FleetRows.Names(_connection));
+        transaction.Commit();
+        _shelf = null; // it knows the packages as they were called
+        return added;
+    });
+
+    public IReadOnlySet<string> SourcesOf(Func<MachineFacts, bool> fits) =>
+        Reading(day: null, _ => false).Machines.Where(m => m.Facts is not { } facts || fits(facts)).Select(m => m.Source)
+            .ToHashSet(StringComparer.Ordinal);
+
+    public FleetContents<T> Read<T>(
+        OpenOptions options, IReadOnlyCollection<Guard> guards, Func<Target, SystemSnapshot, T> take, IReadOnlySet<string>? only = null)
+    {
+        options = options with { Parsed = new ParsedContents(), Names = Names };
+        var machines = Guarded(() => FleetRows.Stored(_connection).Where(c => only?.Contains(c.Source) != false).Select(c => c.Machine).ToList());
+        var samples = Guarded(() => FleetRows.Samples(_connection));
+        var read = machines.Chunk(DocumentPiece).SelectMany(piece => Guarded(() => FleetRows.Contents(_connection, piece))
+            .AsParallel().AsOrdered().Select(c => Read(c, samples, options, guards, take))).ToList();
+        return new FleetContents<T>(
+            [.. read.Select(r => r.Content).OfType<FleetContent<T>>().OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase)
+                .ThenBy(m => m.Source, StringComparer.Ordinal)],
+            [.. read.Select(r => r.Failure).OfType<FleetFailure>()], 0, DateTimeOffset.UtcNow);
+    }
+
+    private (FleetContent<T>? Content, FleetFailure? Failure) Read<T>(
+        StoredContent stored, Dictionary<long, byte[]> samples, OpenOptions options, IReadOnlyCollection<Guard> guards,
+        Func<Target, SystemSnapshot, T> take)
+    {
+        try
+        {
+            byte[] document = FleetFile.Guarded(FullPath, () => StoredDocuments.Unpack(stored, samples));
+            using var target = Target.OpenDocument(stored.Source, document, options);
+            var system = target.Read(target.HasEditions ? target.SelectEditions([]) : [null], guards)
+                .FirstOrDefault(s => FleetMachine.NameOf(target, s) == stored.Name)
+                ?? throw new MoorfieldException(ErrorKind.Failed, $"{stored.Source} in {Name} is not the document of {stored.Name}.");
+            return (new FleetContent<T>(stored.Source, stored.Name, system.MachineId, system.FirmwareId, system.AsOf, take(target, system)), null);
+        }
+        catch (MoorfieldException e)
+        {
+            return (null, new FleetFailure(stored.Source, e.Message));
+        }
+    }
+
+    public ImmutableArray<string> ForgetMachines(DateTimeOffset before) => Forget(m => m.Seen < FleetRows.Number(before));
+
+    public ImmutableArray<string> ForgetMachines(string name) => Forget(m => NamePattern.Matches(name, m.Name));
+
+    private ImmutableArray<string> Forget(Func<FleetMachine, bool> isMeant) => Guarded(() =>
+    {
+        using var transaction = _connection.BeginTransaction(deferred: false);
+        KeepWeeks();
+        var gone = FleetRows.Machines(_connection, Shelf(), (_, _, _) => []).Where(isMeant).ToList();
+        foreach (var machine in gone)
+        {
+            foreach (string table in new[] { "past WHERE machine", "content WHERE machine", "machine WHERE id" })
+                RepositoryGuard.Execute(_connection, $"DELETE FROM {table}=$id", ("$id", machine.Row));
+        }
+        transaction.Commit();
+        return gone.Select(m => m.Name).ToImmutableArray();
+    });
+
+    public int ForgetStates(DateTimeOffset before) => Guarded(() =>
+    {
+        using var transaction = _connection.BeginTransaction(deferred: false);
+        KeepWeeks();
+        // A state ends when the next one begins; the one that a machine has now does not end.
+        const string Ended = """
+            FROM past WHERE day<(SELECT since FROM machine WHERE id=past.machine) AND coalesce(
+                (SELECT min(p.day) FROM past p WHERE p.machine=past.machine AND p.day>past.day AND p.buckets IS NOT NULL),
+                (SELECT since FROM machine WHERE id=past.machine)) <= $before
+            """;
+        int forgotten = RepositoryGuard.Query(_connection, $"SELECT count(*) {Ended} AND buckets IS NOT NULL", r => r.GetInt32(0),
+            ("$before", FleetRows.Number(before)))[0];
+        _ = RepositoryGuard.Execute(_connection, $"DELETE {Ended}", ("$before", FleetRows.Number(before)));
+        transaction.Commit();
+        return forgotten;
+    });
+
+    public void Dispose() => _connection.Dispose();
+}
