@@ -125,7 +125,9 @@ public sealed class FrontDoorTests : CliTest
         string command = string.Join(' ', Command(arguments).Select(a => $"'{a}'"));
         var outcome = Tool.Run("script", ["-qec", $"stty cols {columns}; {command}", "/dev/null"],
             new Dictionary<string, string> { ["TERM"] = "dumb-not", ["MOORFIELD_VAULT"] = Vault }, "");
-        return Regex.Replace(outcome.Output, @"\e\[[0-9;?]*[A-Za-z]|\r", "", RegexOptions.None, Limit);
+        // A line of progress is drawn over the one before it: each is a line to check.
+        string lines = Regex.Replace(outcome.Output, @"\r(?![\r\n])", "\n", RegexOptions.None, Limit);
+        return Regex.Replace(lines, @"\e\[[0-9;?]*[A-Za-z]|\r", "", RegexOptions.None, Limit);
     }
 
     private static void CheckWidth(string text, int width, string what)

@@ -1,3 +1,5 @@
+using System.Runtime.InteropServices;
+
 namespace Moorfield.Cli.Commands;
 
 internal static class CheckCommand
@@ -52,7 +54,7 @@ internal static class CheckCommand
                 {
                     int unmeant = all.Count(IsUnmeant);
                     page.Line($"{all.Length} systems: {all.Count(c => c.Agrees) - unmeant} as the brief wants, "
-                        + $"{all.Count(c => !c.Differences.IsEmpty)} not, {(unmeant == 0 ? "" : $"{unmeant} that no brief is for, ")}"
+                        + $"{all.Count(c => !c.Ways.IsEmpty)} not, {(unmeant == 0 ? "" : $"{unmeant} that no brief is for, ")}"
                         + $"{all.Count(c => c.Error is not null)} not read.");
                 }
                 foreach (var brief in briefs.Briefs)
@@ -64,7 +66,7 @@ internal static class CheckCommand
                     page.Line(unlisted);
             },
             () => new ReportRows(["target", "edition", "agrees", "code", "family", "displayName", "text", "error"],
-                all.SelectMany(c => c.Differences.IsEmpty ? [Row(c, null)] : c.Differences.Select(d => Row(c, d))))));
+                all.SelectMany(c => c.Ways.IsEmpty ? [Row(c, null)] : c.Differences.Select(d => Row(c, d))))));
         return BriefCheck.Verdict(all, lenient);
     }
 
@@ -100,7 +102,7 @@ internal static class CheckCommand
         if (errors.Count > MaxErrors)
             page.Error($"{errors.Count - MaxErrors} more could not be read.");
         var systems = all.Where(s => s.Edition is not null).CountBy(s => s.Path).ToDictionary();
-        foreach (var alike in all.Where(s => s.Error is null).GroupBy(s => new Ways(s)).OrderByDescending(g => g.Count()))
+        foreach (var alike in all.Where(s => s.Error is null).GroupBy(Ways.Grouping()).OrderByDescending(g => g.Count()))
         {
             string place = Place([.. alike], systems);
             int count = alike.Count();
@@ -117,7 +119,8 @@ internal static class CheckCommand
                 continue;
             }
             // Accounts have other names on other machines.
-            bool isSame = alike.All(s => s.Differences.Select(d => d.Text).SequenceEqual(differences.Select(d => d.Text)));
+            bool isSame = alike.All(s => s.Differences is var own
+                && (own == differences || own.Select(d => d.Text).SequenceEqual(differences.Select(d => d.Text))));
             var rows = differences.Select(d => (What: d.DisplayName ?? d.Family ?? DisplayText.Nothing, How: isSame ? d.Text : d.General)).Distinct()
                 .ToList();
             page.Heading($"{many} {(count > 1 ? "differ" : "differs")} from the brief in {TextTable.Count(rows.Count, "point")}{named}");
@@ -147,10 +150,18 @@ internal static class CheckCommand
         private readonly bool _isUnmeant;
         private readonly int _hash;
 
-        internal Ways(CheckedSystem system)
+        /// <summary>Gives the ways of systems. Machines of a store share what they differ in.</summary>
+        internal static Func<CheckedSystem, Ways> Grouping()
+        {
+            var known = new Dictionary<BriefDifference[], Ways>((IEqualityComparer<BriefDifference[]>)ReferenceEqualityComparer.Instance);
+            return system => system.Ways.IsEmpty ? new Ways(system)
+                : CollectionsMarshal.GetValueRefOrAddDefault(known, ImmutableCollectionsMarshal.AsArray(system.Ways)!, out _) ??= new Ways(system);
+        }
+
+        private Ways(CheckedSystem system)
         {
             _isUnmeant = IsUnmeant(system);
-            _ways = system.Differences;
+            _ways = system.Ways;
             // Several versions of a package differ in one way.
             if (_ways.Zip(_ways.Skip(1)).Any(w => IsSame(w.First, w.Second)))
                 _ways = [.. _ways.Where((w, i) => i == 0 || !IsSame(_ways[i - 1], w))];
@@ -167,6 +178,8 @@ internal static class CheckCommand
 
         public bool Equals(Ways? other)
         {
+            if (ReferenceEquals(this, other))
+                return true;
             if (other is null || _hash != other._hash || _isUnmeant != other._isUnmeant || _ways.Length != other._ways.Length)
                 return false;
             for (int i = 0; i < _ways.Length; i++)

@@ -19,10 +19,10 @@ internal static class FleetDifferences
     internal static ExitCode ShowSince(Invocation call, Option<string> format, IFleetStore store, DateTimeOffset since, bool all)
     {
         Func<FleetItem, bool> fits = i => Fits(i, all);
-        var earlier = store.At(since, fits);
         var later = store.Read(call.OpenOptions, fits);
+        var earlier = store.At(since, fits, later);
         return Show(call, format, ($"{since:yyyy-MM-dd}", store.FullPath), (store.Name, store.FullPath), earlier, later,
-            FleetComparison.Of(earlier, later, store.Histories, since));
+            FleetComparison.Of(earlier, later, machines => store.Histories(machines, fits), since));
     }
 
     internal static bool Fits(FleetItem item, bool all) =>

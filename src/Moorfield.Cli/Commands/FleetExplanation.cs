@@ -56,11 +56,10 @@ internal static class FleetExplanation
     private static void Write(
         IReportPage page, FleetReading reading, FleetPackage package, ImmutableArray<FleetHolding> holdings, List<Reason> reasons)
     {
-        int having = holdings.DistinctBy(h => h.Machine, (IEqualityComparer<FleetMachine>)ReferenceEqualityComparer.Instance).Count();
-        page.Heading($"{package.Title} on {having} of {TextTable.Count(reading.Machines.Length, "machine")}");
+        var all = holdings.Select(h => h.Machine).ToHashSet((IEqualityComparer<FleetMachine>)ReferenceEqualityComparer.Instance);
+        page.Heading($"{package.Title} on {all.Count} of {TextTable.Count(reading.Machines.Length, "machine")}");
         page.Fact("Family", package.Family.ToString(), Width);
         page.Fact("Origin", string.Join(", ", package.Origins.Select(DisplayText.Of)), Width);
-        var all = holdings.Select(h => h.Machine).ToHashSet(ReferenceEqualityComparer.Instance);
         var missing = reading.Machines.Where(m => !all.Contains(m)).Select(m => m.Name).ToList();
         if (missing.Count > 0)
             page.Fact("Not on", TextFormat.List(missing, MaxNamed), Width);
@@ -95,7 +94,7 @@ internal static class FleetExplanation
         foreach (var reason in reasons.Where(r => r.Family == package.Family).Select(r => (Name: r.Machine, r.Text)).Distinct().GroupBy(r => r.Text)
             .OrderByDescending(g => g.Count()))
         {
-            page.Fact(heading, reason.Count() == having ? reason.Key
+            page.Fact(heading, reason.Count() == all.Count ? reason.Key
                 : $"{reason.Key} ({TextFormat.List(reason.Select(r => r.Name), MaxNamed)})", Width);
             heading = "";
         }
@@ -103,8 +102,10 @@ internal static class FleetExplanation
 
     private static string Period(IEnumerable<FleetHolding> holdings)
     {
-        var days = holdings.Select(h => h.Since).OfType<DateTimeOffset>().Select(d => d.UtcDateTime.ToString("yyyy-MM-dd")).ToList();
-        return days.Count == 0 ? DisplayText.Nothing : days.Min() == days.Max() ? days[0] : $"{days.Min()} to {days.Max()}";
+        var (first, last) = (holdings.Min(h => h.Since), holdings.Max(h => h.Since));
+        string Day(DateTimeOffset day) => day.UtcDateTime.ToString("yyyy-MM-dd");
+        return first is not { } from || last is not { } to ? DisplayText.Nothing
+            : Day(from) == Day(to) ? Day(from) : $"{Day(from)} to {Day(to)}";
     }
 
     private static FleetExplanationJson Document(

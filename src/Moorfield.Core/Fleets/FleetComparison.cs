@@ -21,10 +21,28 @@ public sealed record FleetDifference(
 public sealed record FleetComparison(
     int Machines, ImmutableArray<string> New, ImmutableArray<string> Missing, ImmutableArray<FleetDifference> Differences)
 {
-    /// <summary>A family that differs between two buckets, with the machines where these took each other's place.</summary>
+    /// <summary>Two buckets that took each other's place, with the machines where they did.</summary>
     /// <param name="Slot">The number of the bucket; null where two readings have other buckets.</param>
-    private sealed record Changed(
-        PackageFamilyName Family, int? Slot, ImmutableArray<FleetItem> Before, ImmutableArray<FleetItem> After, List<FleetMachine> Machines);
+    /// <param name="Machines">Their places among the machines that both readings have.</param>
+    private sealed record Exchange(FleetBucket Before, FleetBucket After, int? Slot, ImmutableArray<Changed> Changes, List<int> Machines);
+
+    /// <summary>A family that differs between two buckets.</summary>
+    private sealed class Changed(PackageFamilyName family, ImmutableArray<FleetItem> before, ImmutableArray<FleetItem> after)
+    {
+        internal PackageFamilyName Family => family;
+
+        internal ImmutableArray<FleetItem> Before => before;
+
+        internal ImmutableArray<FleetItem> After => after;
+
+        /// <summary>When the first of the machines was seen to differ.</summary>
+        internal DateTimeOffset? Since { get; set; }
+
+        /// <summary>Machines that had it before the first reading.</summary>
+        internal HashSet<int> Back { get; } = [];
+
+        internal bool IsAsBefore(IEnumerable<FleetItem> items) => IsSame(items, Before);
+    }
 
     /// <summary>Compares two readings. A machine is the same by its key.</summary>
     /// <param name="past">Gives all states that are known of machines; null when only the two readings are.</param>
@@ -38,23 +56,24 @@ public sealed record FleetComparison(
         var both = pairs.Select(p => p.After.Key).ToHashSet();
         var had = FleetPackage.Of(pairs.Select(p => p.Before)).ToDictionary(p => p.Family);
         var have = FleetPackage.Of(pairs.Select(p => p.After)).ToDictionary(p => p.Family);
-        var changes = Changes(pairs).GroupBy(c => c.Family).ToDictionary(g => g.Key, g => g.ToList());
-        var (back, since) = past is null ? ([], []) : Past(past, changes, day);
+        var exchanges = Exchanges(pairs);
+        if (past is not null)
+            LookBack(exchanges, pairs, past, day);
+        var changes = exchanges.SelectMany(e => e.Changes.Select(c => (Change: c, e.Machines))).GroupBy(c => c.Change.Family);
         return new FleetComparison(
             pairs.Count, [.. after.Machines.Where(m => !both.Contains(m.Key)).Select(m => m.Name)],
             [.. before.Machines.Where(m => !both.Contains(m.Key)).Select(m => m.Name)],
             [
-                .. changes.Select(c => Of(c.Key, c.Value, had.GetValueOrDefault(c.Key), have.GetValueOrDefault(c.Key), back,
-                        since.TryGetValue(c.Key, out var first) ? first : null))
+                .. changes.Select(c => Of(c.Key, [.. c], pairs, had.GetValueOrDefault(c.Key), have.GetValueOrDefault(c.Key)))
                     .OrderBy(d => d.Title, StringComparer.OrdinalIgnoreCase).ThenBy(d => d.Family),
             ]);
     }
 
     /// <summary>The differences; each bucket that took another one's place is looked at once.</summary>
-    private static IEnumerable<Changed> Changes(List<(FleetMachine Before, FleetMachine After)> pairs)
+    private static List<Exchange> Exchanges(List<(FleetMachine Before, FleetMachine After)> pairs)
     {
-        var known = new Dictionary<(FleetBucket, FleetBucket), ImmutableArray<Changed>>();
-        foreach (var (before, after) in pairs)
+        var known = new Dictionary<(FleetBucket, FleetBucket), Exchange>();
+        foreach (var (place, (before, after)) in pairs.Index())
         {
             bool isAligned = before.Buckets.Length == after.Buckets.Length;
             for (int i = 0; i < (isAligned ? after.Buckets.Length : 1); i++)
@@ -63,55 +82,80 @@ public sealed record FleetComparison(
                     : (new FleetBucket([.. before.Items]), new FleetBucket([.. after.Items]));
                 if (was == now)
                     continue;
-                if (!known.TryGetValue((was, now), out var changed))
+                if (!known.TryGetValue((was, now), out var exchange))
                 {
                     var (old, fresh) = (was.Items.ToLookup(p => p.Family), now.Items.ToLookup(p => p.Family));
-                    known[(was, now)] = changed = [.. old.Select(g => g.Key).Union(fresh.Select(g => g.Key))
-                        .Where(f => !Versions(old[f]).SetEquals(Versions(fresh[f])))
-                        .Select(f => new Changed(f, isAligned ? i : null, [.. old[f]], [.. fresh[f]], []))];
+                    known[(was, now)] = exchange = new Exchange(was, now, isAligned ? i : null,
+                        [.. old.Select(g => g.Key).Union(fresh.Select(g => g.Key)).Where(f => !Versions(old[f]).SetEquals(Versions(fresh[f])))
+                            .Select(f => new Changed(f, [.. old[f]], [.. fresh[f]]))], []);
                 }
-                foreach (var one in changed)
-                    one.Machines.Add(after);
+                if (!exchange.Changes.IsEmpty)
+                    exchange.Machines.Add(place);
             }
         }
-        return known.Values.SelectMany(c => c);
+        return [.. known.Values.Where(e => !e.Changes.IsEmpty)];
     }
 
-    /// <summary>The machines that got a family back, and when the first machine of each family differed.</summary>
-    private static (HashSet<(FleetMachine, PackageFamilyName)> Back, Dictionary<PackageFamilyName, DateTimeOffset> Since) Past(
-        Func<IReadOnlyCollection<FleetMachine>, IEnumerable<(FleetMachine Machine, IReadOnlyList<FleetState> States)>> past,
-        Dictionary<PackageFamilyName, List<Changed>> changes, DateTimeOffset day)
+    /// <summary>Looks up which machines got a family back, and when the first machine of each family differed.</summary>
+    private static void LookBack(
+        List<Exchange> exchanges, List<(FleetMachine Before, FleetMachine After)> pairs,
+        Func<IReadOnlyCollection<FleetMachine>, IEnumerable<(FleetMachine Machine, IReadOnlyList<FleetState> States)>> past, DateTimeOffset day)
     {
-        var of = changes.Values.SelectMany(c => c).SelectMany(c => c.Machines.Select(m => (Machine: m, Change: c)))
-            .GroupBy(c => c.Machine, c => c.Change, ReferenceComparer<FleetMachine>.Instance)
-            .ToDictionary(g => g.Key, g => g.ToList(), ReferenceComparer<FleetMachine>.Instance);
-        var back = new HashSet<(FleetMachine, PackageFamilyName)>(); // few: of what came back
-        var since = new Dictionary<PackageFamilyName, DateTimeOffset>();
-        foreach (var (machine, states) in past(of.Keys))
+        // The exchanges of each machine, one machine after the other: lists for each would need more room than the rest.
+        int[] ends = new int[pairs.Count + 1];
+        foreach (int place in exchanges.SelectMany(e => e.Machines))
+            ends[place + 1]++;
+        for (int place = 0; place < pairs.Count; place++)
+            ends[place + 1] += ends[place];
+        int[] next = [.. ends];
+        int[] own = new int[ends[^1]];
+        foreach (var (number, exchange) in exchanges.Index())
         {
-            foreach (var change in of[machine])
+            foreach (int place in exchange.Machines)
+                own[next[place]++] = number;
+        }
+        var places = Enumerable.Range(0, pairs.Count).Where(p => ends[p + 1] > ends[p])
+            .ToDictionary(p => pairs[p].After, p => p, ReferenceComparer<FleetMachine>.Instance);
+        foreach (var (machine, states) in past(places.Keys))
+        {
+            int place = places[machine];
+            foreach (int number in own.AsSpan(ends[place], ends[place + 1] - ends[place]))
+                LookBack(exchanges[number], place, states, day);
+        }
+    }
+
+    private static void LookBack(Exchange exchange, int place, IReadOnlyList<FleetState> states, DateTimeOffset day)
+    {
+        foreach (var state in states)
+        {
+            // Most states have one of the two buckets.
+            var bucket = exchange.Slot is { } slot ? state.Buckets[slot] : null;
+            if (bucket == exchange.Before)
+                continue;
+            bool isAfter = bucket == exchange.After;
+            foreach (var change in exchange.Changes)
             {
-                if (change.Before.IsEmpty && states.Any(s => s.Since <= day && s.Of(change.Family, change.Slot).Any()))
-                    back.Add((machine, change.Family));
-                var began = states.FirstOrDefault(s => s.Since > day && !IsSame(s.Of(change.Family, change.Slot), change.Before))?.Since;
-                if (began is { } at && (!since.TryGetValue(change.Family, out var first) || at < first))
-                    since[change.Family] = at;
+                if (state.Since <= day && change.Before.IsEmpty && state.Of(change.Family, exchange.Slot).Any())
+                    change.Back.Add(place);
+                if (state.Since > day && !(change.Since <= state.Since)
+                    && (isAfter || !change.IsAsBefore(state.Of(change.Family, exchange.Slot))))
+                    change.Since = state.Since;
             }
         }
-        return (back, since);
     }
 
     private static FleetDifference Of(
-        PackageFamilyName family, List<Changed> changes, FleetPackage? before, FleetPackage? after, HashSet<(FleetMachine, PackageFamilyName)> back,
-        DateTimeOffset? since)
+        PackageFamilyName family, List<(Changed Change, List<int> Machines)> changes, List<(FleetMachine Before, FleetMachine After)> pairs,
+        FleetPackage? before, FleetPackage? after)
     {
-        ImmutableArray<string> Names(Func<Changed, bool> isMeant, Func<FleetMachine, bool>? fits = null) => [.. changes.Where(isMeant)
-            .SelectMany(c => c.Machines).Where(fits ?? (_ => true)).Select(m => m.Name).Order(StringComparer.OrdinalIgnoreCase)];
+        // They are in the order of their names.
+        ImmutableArray<string> Names(Func<Changed, bool> isMeant, bool isBack = false) => [.. changes.Where(c => isMeant(c.Change))
+            .SelectMany(c => isBack ? c.Machines.Where(c.Change.Back.Contains) : c.Machines).Order().Select(m => pairs[m].After.Name)];
         return new FleetDifference(
             family, (after ?? before)!.Title, before?.Machines ?? 0, after?.Machines ?? 0, Names(c => c.Before.IsEmpty),
-            Names(c => c.Before.IsEmpty, m => back.Contains((m, family))), Names(c => c.After.IsEmpty),
-            Names(c => !c.Before.IsEmpty && !c.After.IsEmpty),
-            [.. changes.SelectMany(c => Versions(c.After)).Distinct().Except(changes.SelectMany(c => Versions(c.Before))).Order()], since);
+            Names(c => c.Before.IsEmpty, isBack: true), Names(c => c.After.IsEmpty), Names(c => !c.Before.IsEmpty && !c.After.IsEmpty),
+            [.. changes.SelectMany(c => Versions(c.Change.After)).Distinct()
+                .Except(changes.SelectMany(c => Versions(c.Change.Before))).Order()], changes.Min(c => c.Change.Since));
     }
 
     private static bool IsSame(IEnumerable<FleetItem> some, ImmutableArray<FleetItem> others) =>

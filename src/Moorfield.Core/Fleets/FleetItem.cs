@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using System.Runtime.InteropServices;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Selection;
 
@@ -88,10 +89,53 @@ public sealed record FleetItem(
 }
 
 /// <summary>Packages that machines have together; whoever has the same shares one.</summary>
-public sealed class FleetBucket(ImmutableArray<FleetItem> items)
+/// <param name="number">Its number in a store, up to some millions; 0 for one without.</param>
+public sealed class FleetBucket(ImmutableArray<FleetItem> items, int number = 0)
 {
+    internal int Number => number;
+
     /// <summary>All of a family that a machine has are in one of its buckets.</summary>
     public ImmutableArray<FleetItem> Items => items;
+
+    /// <summary>The buckets of machines that hold something, each once, with the number of machines that have it.</summary>
+    internal static List<(FleetBucket Bucket, int Machines)> Counted(IEnumerable<FleetMachine> machines)
+    {
+        var places = new BucketTable<int>();
+        var counts = new List<(FleetBucket Bucket, int Machines)>();
+        foreach (var machine in machines)
+        {
+            foreach (var bucket in machine.Buckets)
+            {
+                if (bucket.Items.IsEmpty)
+                    continue;
+                ref int place = ref places.Of(bucket);
+                if (place == 0)
+                {
+                    counts.Add((bucket, 0));
+                    place = counts.Count;
+                }
+                CollectionsMarshal.AsSpan(counts)[place - 1].Machines++;
+            }
+        }
+        return counts;
+    }
+}
+
+/// <summary>A value for each bucket of a reading. A hundred thousand machines have millions: they are found by number.</summary>
+internal sealed class BucketTable<T>
+{
+    private readonly Dictionary<FleetBucket, T> _others = [];
+    private T?[] _numbered = [];
+
+    /// <summary>The value of a bucket, to be read and set.</summary>
+    internal ref T? Of(FleetBucket bucket)
+    {
+        if (bucket.Number == 0)
+            return ref CollectionsMarshal.GetValueRefOrAddDefault(_others, bucket, out _);
+        if (bucket.Number >= _numbered.Length)
+            Array.Resize(ref _numbered, Math.Max(bucket.Number + 1, 2 * _numbered.Length));
+        return ref _numbered[bucket.Number];
+    }
 }
 
 /// <summary>The packages of a fleet, each kept once.</summary>

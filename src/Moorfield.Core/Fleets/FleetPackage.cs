@@ -1,5 +1,3 @@
-using System.Runtime.InteropServices;
-
 namespace Moorfield.Core.Fleets;
 
 /// <summary>A family over all machines of a fleet.</summary>
@@ -21,16 +19,7 @@ public sealed record FleetPackage(
         var families = new Dictionary<PackageFamilyName, Tally>();
         var known = new Dictionary<FleetItem, Tally>(ReferenceEqualityComparer.Instance);
         var own = new List<(Tally Family, FleetItem Item)>();
-        var counts = new Dictionary<FleetBucket, int>();
-        foreach (var machine in machines)
-        {
-            foreach (var bucket in machine.Buckets)
-            {
-                if (!bucket.Items.IsEmpty)
-                    CollectionsMarshal.GetValueRefOrAddDefault(counts, bucket, out _)++;
-            }
-        }
-        foreach (var (bucket, count) in counts)
+        foreach (var (bucket, count) in FleetBucket.Counted(machines))
         {
             own.Clear();
             foreach (var item in bucket.Items)

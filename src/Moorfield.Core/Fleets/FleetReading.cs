@@ -71,13 +71,16 @@ public sealed record FleetReading(ImmutableArray<FleetMachine> Machines, Immutab
     /// <summary>The machines that have a family, each with all that it has of it.</summary>
     public IEnumerable<(FleetMachine Machine, ImmutableArray<FleetItem> Items)> Having(PackageFamilyName family)
     {
-        var known = new Dictionary<FleetBucket, ImmutableArray<FleetItem>>();
+        var known = new BucketTable<ImmutableArray<FleetItem>>();
         foreach (var machine in Machines)
         {
-            foreach (var bucket in machine.Buckets.Where(b => !b.Items.IsEmpty))
+            foreach (var bucket in machine.Buckets)
             {
-                if (!known.TryGetValue(bucket, out var own))
-                    known[bucket] = own = [.. bucket.Items.Where(i => i.Family == family)];
+                if (bucket.Items.IsEmpty)
+                    continue;
+                var own = known.Of(bucket);
+                if (own.IsDefault)
+                    known.Of(bucket) = own = [.. bucket.Items.Where(i => i.Family == family)];
                 if (!own.IsEmpty)
                     yield return (machine, own);
             }

@@ -7,10 +7,9 @@ using SQLitePCL;
 
 namespace Moorfield.Core.Fleets;
 
-/// <summary>Gives the buckets that a machine is read with; null where it is left out.</summary>
-/// <param name="since">Milliseconds since 1970 at which its packages began to be these.</param>
+/// <summary>Gives the buckets that a machine is read with.</summary>
 /// <param name="vector">The numbers of its buckets, 32 of 4 bytes each, little-endian; 0 for an empty one.</param>
-internal delegate ImmutableArray<FleetBucket>? BucketsOf(long row, long since, ReadOnlySpan<byte> vector);
+internal delegate ImmutableArray<FleetBucket> BucketsOf(ReadOnlySpan<byte> vector);
 
 /// <summary>The document of a machine as it is stored.</summary>
 /// <param name="Sample">The document by which it was compressed; null when it is stored as it came.</param>
@@ -41,20 +40,18 @@ internal static class FleetRows
             string? Text(int column) => IsNull(column) ? null : raw.sqlite3_column_text(statement, column).utf8_to_string();
             string Needed(int column) => Text(column) ?? throw new FormatException("a text");
             string Word(int column) => shelf.Word(raw.sqlite3_column_int(statement, column));
-            long row = raw.sqlite3_column_int64(statement, 0), since = raw.sqlite3_column_int64(statement, 12);
-            if (bucketsOf(row, since, raw.sqlite3_column_blob(statement, 16)) is not { } buckets)
-                return;
             machines.Add(new FleetMachine(
                 Needed(4), Needed(3), Needed(1), Word(5), Word(6), Word(7), IsNull(11) ? null : Time(raw.sqlite3_column_int64(statement, 11)),
                 Text(14) is { } gaps ? JsonSerializer.Deserialize(gaps, FleetJson.Default.ImmutableArrayString) : [],
-                Text(15) is { } runs ? JsonSerializer.Deserialize(runs, FleetJson.Default.ImmutableArrayHandOverRecord) : [], buckets)
+                Text(15) is { } runs ? JsonSerializer.Deserialize(runs, FleetJson.Default.ImmutableArrayHandOverRecord) : [],
+                bucketsOf(raw.sqlite3_column_blob(statement, 16)))
             {
                 FirmwareId = Needed(2),
                 Product = Word(8),
                 Site = Word(9),
                 IsEdition = raw.sqlite3_column_int(statement, 10) != 0,
-                Row = row,
-                Since = since,
+                Row = raw.sqlite3_column_int64(statement, 0),
+                Since = raw.sqlite3_column_int64(statement, 12),
                 Seen = raw.sqlite3_column_int64(statement, 13),
                 State = !withStates ? null
                     : StateOf(shelf, Text(17), IsNull(18) ? null : raw.sqlite3_column_blob(statement, 18).ToArray(), Word(19), Word(20)),
@@ -108,19 +105,16 @@ internal static class FleetRows
 
     private const int Few = 5000;
 
-    /// <summary>One of the buckets of machines in their past states, the oldest first.</summary>
-    internal static Dictionary<long, List<(long Since, int Bucket)>> PastOf(SqliteConnection connection, int slot, IReadOnlyCollection<long> machines)
+    /// <summary>One of the buckets of machines in their past states, by machine, the oldest first.</summary>
+    internal static List<(long Machine, long Since, int Bucket)> PastOf(SqliteConnection connection, int slot, IReadOnlyCollection<long> machines)
     {
         string some = machines.Count > Few ? "" : $" AND machine IN ({string.Join(',', machines)})";
-        var past = new Dictionary<long, List<(long Since, int Bucket)>>();
+        var past = new List<(long Machine, long Since, int Bucket)>();
         Each(connection, $"SELECT machine, day, substr(buckets, {(slot * sizeof(int)) + 1}, {sizeof(int)}) FROM past "
             + $"WHERE buckets IS NOT NULL{some} ORDER BY machine, day", statement =>
         {
-            long machine = raw.sqlite3_column_int64(statement, 0);
-            if (!past.TryGetValue(machine, out var own))
-                past[machine] = own = new List<(long Since, int Bucket)>(1);
             var bucket = raw.sqlite3_column_blob(statement, 2);
-            own.Add((raw.sqlite3_column_int64(statement, 1),
+            past.Add((raw.sqlite3_column_int64(statement, 0), raw.sqlite3_column_int64(statement, 1),
                 bucket.Length == sizeof(int) ? BinaryPrimitives.ReadInt32LittleEndian(bucket) : throw new FormatException("a bucket")));
         });
         return past;

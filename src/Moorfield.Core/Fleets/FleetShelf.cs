@@ -14,7 +14,7 @@ internal sealed class FleetShelf(SqliteConnection connection)
     internal const int Slots = 32;
 
     private const int HolderBytes = sizeof(int) + sizeof(ulong);
-    private const int MaxSeen = 200_000;
+    private const int MaxSeen = 200_000, MaxNumber = 4_000_000;
     private const int MakerSlot = 1, ShippedSlot = 2, AddedSlot = 16;
     private const int Starts = 1, Background = 2, Files = 4, NewcomersGet = 8, IsBlocked = 16, Guessed = 32;
     private static readonly FleetBucket Empty = new([]);
@@ -32,6 +32,9 @@ internal sealed class FleetShelf(SqliteConnection connection)
     private readonly Dictionary<int, string> _wordsById = [];
     private Dictionary<int, FleetBucket> _buckets = [];
     private Dictionary<int, bool> _fitting = [];
+    private Dictionary<int, ImmutableArray<FleetBucket>> _alone = []; // of machines that have no other bucket
+    private int[]? _slots;
+    private bool _isRefreshed;
     private readonly Dictionary<(int Bucket, PackageFullName Name), bool> _holding = [];
     private Func<FleetItem, bool> _fits = All;
     private int _lastItem, _lastBucket, _lastWord, _lastKnown;
@@ -40,6 +43,7 @@ internal sealed class FleetShelf(SqliteConnection connection)
     /// <summary>Reads what was written since.</summary>
     internal void Refresh()
     {
+        (_isRefreshed, _slots) = (true, null);
         foreach (var (id, name, slot) in RepositoryGuard.Query(connection, "SELECT id, name, slot FROM family WHERE id>$last",
             r => (r.GetInt64(0), r.GetString(1), r.GetInt32(2)), ("$last", _lastFamily)))
         {
@@ -151,16 +155,40 @@ internal sealed class FleetShelf(SqliteConnection connection)
         if (vector.Length != Slots * sizeof(int))
             throw new FormatException("the buckets of a machine");
         if (_fits != (fits ?? All))
-            (_fits, _buckets, _fitting) = (fits ?? All, [], []);
+            (_fits, _buckets, _fitting, _alone, _slots) = (fits ?? All, [], [], [], null);
         var numbers = MemoryMarshal.Cast<byte, int>(vector);
         FleetBucket[]? buckets = null;
-        for (int i = 0; i < Slots; i++)
+        int only = -1;
+        foreach (int i in _slots ??= FittingSlots())
         {
             var bucket = numbers[i] == 0 ? Empty : _buckets.TryGetValue(numbers[i], out var known) ? known : Parse(numbers[i]);
-            if (bucket != Empty)
-                (buckets ??= [.. Nothing])[i] = bucket;
+            if (bucket == Empty)
+                continue;
+            if (only < 0)
+            {
+                only = i;
+                continue;
+            }
+            buckets ??= With(only, _buckets[numbers[only]]);
+            buckets[i] = bucket;
         }
-        return buckets is null ? Nothing : ImmutableCollectionsMarshal.AsImmutableArray(buckets);
+        if (buckets is not null)
+            return ImmutableCollectionsMarshal.AsImmutableArray(buckets);
+        // Where one package is wanted, machines share all.
+        return only < 0 ? Nothing : _alone.TryGetValue(numbers[only], out var alone) ? alone
+            : _alone[numbers[only]] = ImmutableCollectionsMarshal.AsImmutableArray(With(only, _buckets[numbers[only]]));
+    }
+
+    /// <summary>The slots that may hold something that fits; all, unless every package was read.</summary>
+    private int[] FittingSlots() => _fits == All || !_isRefreshed ? [.. Enumerable.Range(0, Slots)]
+        : [.. _items.Values.Where(_fits).Select(i => _families.TryGetValue(i.Family.ToString(), out var known) ? known.Slot
+            : throw new FormatException("a family")).Distinct().Order()];
+
+    private static FleetBucket[] With(int slot, FleetBucket bucket)
+    {
+        FleetBucket[] buckets = [.. Nothing];
+        buckets[slot] = bucket;
+        return buckets;
     }
 
     /// <summary>The slot of a family; null when no machine ever had it.</summary>
@@ -193,7 +221,7 @@ internal sealed class FleetShelf(SqliteConnection connection)
             if (fits)
                 items.Add(item);
         }
-        return _buckets[id] = items.Count == 0 ? Empty : new FleetBucket(items.ToImmutable());
+        return _buckets[id] = items.Count == 0 ? Empty : new FleetBucket(items.ToImmutable(), id is > 0 and <= MaxNumber ? id : 0);
     }
 
     /// <summary>The packages of a bucket that count by week: of each family the highest version that somebody has, or the highest.</summary>

@@ -70,20 +70,28 @@ public sealed class FleetStore : IFleetStore
         }
     });
 
-    public FleetReading Read(OpenOptions options, Func<FleetItem, bool>? fits = null) => Guarded(() => Reading(day: null, fits));
+    public FleetReading Read(OpenOptions options, Func<FleetItem, bool>? fits = null) => Guarded(() => Reading(fits));
 
-    public FleetReading ReadStates() => Guarded(() => Reading(day: null, fits: null, withStates: true));
+    public FleetReading ReadStates() => Guarded(() => Reading(fits: null, withStates: true));
 
-    public FleetReading At(DateTimeOffset day, Func<FleetItem, bool>? fits = null) => Guarded(() => Reading(day, fits));
+    public FleetReading At(DateTimeOffset day, Func<FleetItem, bool>? fits = null, FleetReading? now = null) => Guarded(() =>
+    {
+        now ??= Reading(fits);
+        var shelf = Shelf();
+        var states = FleetRows.LastStates(_connection, day);
+        long end = FleetRows.Number(day);
+        return now with
+        {
+            Machines = [.. now.Machines.Where(m => m.Since <= end || states.ContainsKey(m.Row))
+                .Select(m => m.Since <= end ? m : m with { Buckets = shelf.Buckets(states[m.Row], fits) })],
+        };
+    });
 
-    private FleetReading Reading(DateTimeOffset? day, Func<FleetItem, bool>? fits, bool withStates = false)
+    private FleetReading Reading(Func<FleetItem, bool>? fits, bool withStates = false)
     {
         using var transaction = _connection.BeginTransaction(deferred: true); // one state of it all
         var shelf = Shelf();
-        var states = day is { } at ? FleetRows.LastStates(_connection, at) : [];
-        long end = day is null ? long.MaxValue : FleetRows.Number(day.Value);
-        var machines = FleetRows.Machines(_connection, shelf, (row, since, vector) =>
-            since <= end ? shelf.Buckets(vector, fits) : states.TryGetValue(row, out byte[]? past) ? shelf.Buckets(past, fits) : null, withStates);
+        var machines = FleetRows.Machines(_connection, shelf, vector => shelf.Buckets(vector, fits), withStates);
         // They were mostly added in that order.
         if (machines.Zip(machines.Skip(1)).Any(m => Compare(m.First, m.Second) > 0))
             machines.Sort(Compare);
@@ -104,7 +112,7 @@ public sealed class FleetStore : IFleetStore
     public ImmutableArray<FleetMachine> Find(string name) => Guarded<ImmutableArray<FleetMachine>>(() =>
     {
         var shelf = _shelf ??= new FleetShelf(_connection);
-        return [.. FleetRows.Machines(_connection, shelf, (_, _, vector) => shelf.Buckets(vector), withStates: false, name)
+        return [.. FleetRows.Machines(_connection, shelf, vector => shelf.Buckets(vector), withStates: false, name)
             .OrderBy(m => m.Source, StringComparer.Ordinal)];
     });
 
@@ -115,18 +123,22 @@ public sealed class FleetStore : IFleetStore
         return (IReadOnlyList<FleetState>)[.. states.Select(s => new FleetState(FleetRows.Time(s.Since), shelf.Buckets(s.Vector)))];
     });
 
-    public IEnumerable<(FleetMachine Machine, IReadOnlyList<FleetState> States)> Histories(IReadOnlyCollection<FleetMachine> machines)
+    public IEnumerable<(FleetMachine Machine, IReadOnlyList<FleetState> States)> Histories(
+        IReadOnlyCollection<FleetMachine> machines, Func<FleetItem, bool>? fits = null)
     {
-        var shelf = Guarded(Shelf);
         // A piece at a time: of a hundred thousand machines the whole past may not find room.
         foreach (var piece in machines.Chunk(Piece))
         {
-            var states = Guarded(() => FleetRows.States(_connection, [.. piece.Select(m => m.Row)]));
-            foreach (var machine in piece)
-            {
-                yield return (machine, Guarded(() => (IReadOnlyList<FleetState>)
-                    [.. states[machine.Row].Select(s => new FleetState(FleetRows.Time(s.Since), shelf.Buckets(s.Vector)))]));
-            }
+            foreach (var history in Guarded(() => Of(piece)))
+                yield return history;
+        }
+
+        List<(FleetMachine Machine, IReadOnlyList<FleetState> States)> Of(FleetMachine[] piece)
+        {
+            var shelf = Shelf();
+            var states = FleetRows.States(_connection, [.. piece.Select(m => m.Row)]);
+            return [.. piece.Select(m => (m, (IReadOnlyList<FleetState>)
+                [.. states[m.Row].Select(s => new FleetState(FleetRows.Time(s.Since), shelf.Buckets(s.Vector, fits)))]))];
         }
     }
 
@@ -135,20 +147,35 @@ public sealed class FleetStore : IFleetStore
         var shelf = Shelf();
         var having = reading.Having(family).ToList();
         var past = shelf.SlotOf(family) is { } slot ? FleetRows.PastOf(_connection, slot, having.ConvertAll(h => h.Machine.Row)) : [];
-        return [.. having.SelectMany(h => h.Items.Select(item =>
+        var holdings = ImmutableArray.CreateBuilder<FleetHolding>(having.Count);
+        foreach (var (machine, items) in having)
         {
-            long since = h.Machine.Since;
-            var own = past.GetValueOrDefault(h.Machine.Row);
-            for (int i = (own?.Count ?? 0) - 1; i >= 0; i--)
+            int end = EndOf(past, machine.Row);
+            foreach (var item in items)
             {
-                var (day, bucket) = own![i];
-                if (!shelf.Holds(bucket, item.FullName))
-                    break;
-                since = Math.Min(since, day);
+                long since = machine.Since;
+                for (int i = end - 1; i >= 0 && past[i].Machine == machine.Row && shelf.Holds(past[i].Bucket, item.FullName); i--)
+                    since = Math.Min(since, past[i].Since);
+                holdings.Add(new FleetHolding(machine, item, FleetRows.Time(since)));
             }
-            return new FleetHolding(h.Machine, item, FleetRows.Time(since));
-        }))];
+        }
+        return holdings.ToImmutable();
     });
+
+    /// <summary>The place after the last state of a machine.</summary>
+    private static int EndOf(List<(long Machine, long Since, int Bucket)> past, long machine)
+    {
+        int low = 0, high = past.Count;
+        while (low < high)
+        {
+            int middle = (low + high) / 2;
+            if (past[middle].Machine <= machine)
+                low = middle + 1;
+            else
+                high = middle;
+        }
+        return low;
+    }
 
     public ImmutableArray<FleetWeek> Weeks(int count, Func<FleetItem, bool> fits) => Guarded<ImmutableArray<FleetWeek>>(() =>
     {
@@ -215,7 +242,7 @@ public sealed class FleetStore : IFleetStore
     });
 
     public IReadOnlySet<string> SourcesOf(Func<MachineFacts, bool> fits) =>
-        Reading(day: null, _ => false).Machines.Where(m => m.Facts is not { } facts || fits(facts)).Select(m => m.Source)
+        Reading(_ => false).Machines.Where(m => m.Facts is not { } facts || fits(facts)).Select(m => m.Source)
             .ToHashSet(StringComparer.Ordinal);
 
     public FleetContents<T> Read<T>(
@@ -259,7 +286,7 @@ public sealed class FleetStore : IFleetStore
     {
         using var transaction = _connection.BeginTransaction(deferred: false);
         KeepWeeks();
-        var gone = FleetRows.Machines(_connection, Shelf(), (_, _, _) => []).Where(isMeant).ToList();
+        var gone = FleetRows.Machines(_connection, Shelf(), _ => []).Where(isMeant).ToList();
         foreach (var machine in gone)
         {
             foreach (string table in new[] { "past WHERE machine", "content WHERE machine", "machine WHERE id" })

@@ -43,13 +43,16 @@ public interface IFleetStore : IFleet
     /// <summary>The machines as they were on a day; those that were not known then are missing.</summary>
     /// <param name="day">A time.</param>
     /// <param name="fits">True for packages that are wanted; null for all.</param>
-    FleetReading At(DateTimeOffset day, Func<FleetItem, bool>? fits = null);
+    /// <param name="now">Its machines as they are now, read with the same <paramref name="fits"/>; read again when null.</param>
+    FleetReading At(DateTimeOffset day, Func<FleetItem, bool>? fits = null, FleetReading? now = null);
 
     /// <summary>All states that are known of a machine, the oldest first.</summary>
     IReadOnlyList<FleetState> History(FleetMachine machine);
 
     /// <summary>The same of many machines, one after the other.</summary>
-    IEnumerable<(FleetMachine Machine, IReadOnlyList<FleetState> States)> Histories(IReadOnlyCollection<FleetMachine> machines);
+    /// <param name="fits">True for packages that are wanted; null for all. The same one gives the same buckets as a reading with it.</param>
+    IEnumerable<(FleetMachine Machine, IReadOnlyList<FleetState> States)> Histories(
+        IReadOnlyCollection<FleetMachine> machines, Func<FleetItem, bool>? fits = null);
 
     /// <summary>Machines of a name, in any case.</summary>
     ImmutableArray<FleetMachine> Find(string name);

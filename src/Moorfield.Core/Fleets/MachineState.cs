@@ -10,8 +10,12 @@ internal sealed record MachineState(string? Accounts, string Blocks, string Guar
 {
     private const string NoBlocks = "-\n";
 
+    /// <summary>The number of its accounts; null where packages do not say all.</summary>
+    internal int? Count =>
+        Accounts is null ? null : Accounts.Length == 0 ? 0 : Accounts.AsSpan().Count('\n') + 1 is <= NamePlaces.Most and var count ? count : null;
+
     /// <summary>Names of accounts; null where packages do not say all.</summary>
-    internal string[]? Names => Accounts?.Length == 0 ? [] : Accounts?.Split('\n') is { Length: <= NamePlaces.Most } names ? names : null;
+    internal string[]? Names => Count switch { null => null, 0 => [], _ => Accounts!.Split('\n') };
 
     internal bool HasBlocks => !Blocks.StartsWith(NoBlocks, StringComparison.Ordinal);
 

@@ -13,12 +13,20 @@ namespace Moorfield.Core.Operations;
 /// <param name="Given">The target's path as a person typed it; of a machine of a fleet, its file.</param>
 /// <param name="Path">The target's full path.</param>
 /// <param name="Edition">Number of the edition; null on a volume.</param>
+/// <param name="Ways">How it differs. Machines of a store that differ in the same ways share them, with placeholders for names of accounts.</param>
 /// <param name="Unmatched">Rules that take nothing in any system of the target, or of the fleet; reported with its first.</param>
 /// <param name="Error">Why it could not be read; null when it could.</param>
 public sealed record CheckedSystem(
-    string Given, string Path, string Name, int? Edition, ImmutableArray<BriefDifference> Differences, ImmutableArray<UnmatchedRule> Unmatched,
+    string Given, string Path, string Name, int? Edition, ImmutableArray<BriefDifference> Ways, ImmutableArray<UnmatchedRule> Unmatched,
         string? Error)
 {
+    /// <summary>How it differs, in its own words.</summary>
+    public ImmutableArray<BriefDifference> Differences =>
+        Ways.Any(w => w.HasPlaces) && State?.Names is { } names ? [.. Ways.Select(w => w.With(names))] : Ways;
+
+    /// <summary>Where the names of its accounts are; null if the ways have no placeholders.</summary>
+    internal MachineState? State { get; init; }
+
     /// <summary>The last runs of hand-overs of the briefs on that machine, as far as they are recorded there.</summary>
     public ImmutableArray<HandOverRecord> HandOvers { get; init; } = [];
 
@@ -35,7 +43,7 @@ public sealed record CheckedSystem(
     public ImmutableArray<string> Briefs { get; init; } = [];
 
     /// <summary>True if it is as the brief wants it.</summary>
-    public bool Agrees => Error is null && Differences.IsEmpty;
+    public bool Agrees => Error is null && Ways.IsEmpty;
 }
 
 /// <summary>Holds targets against briefs, each machine against those that are for it, and changes nothing.</summary>
@@ -147,24 +155,25 @@ public sealed class BriefCheck(
         var meant = briefs.For(machine.Facts);
         if (meant.Length > 1)
             return null;
-        var system = new CheckedSystem(machine.Source, machine.Source, machine.Name, null, [], [], null) { Target = target };
         if (meant.IsEmpty)
-            return system;
+            return new CheckedSystem(machine.Source, machine.Source, machine.Name, null, [], [], null) { Target = target };
         var (check, name) = packageChecks[briefs.Briefs.IndexOf(meant[0])];
-        return check?.Judge(machine) is not var (differences, unlisted) ? null : system with
-        {
-            Differences = differences,
-            Unlisted = unlisted,
-            Briefs = name,
-            HandOvers = machine.HandOvers.IsEmpty ? [] : [.. machine.HandOvers.Where(h => h.Series == meant[0].FileName)],
-        };
+        return check?.Judge(machine) is not var (ways, unlisted) ? null
+            : new CheckedSystem(machine.Source, machine.Source, machine.Name, null, ways, [], null)
+            {
+                Target = target,
+                State = machine.State,
+                Unlisted = unlisted,
+                Briefs = name,
+                HandOvers = machine.HandOvers.IsEmpty ? [] : [.. machine.HandOvers.Where(h => h.Series == meant[0].FileName)],
+            };
     }
 
     /// <summary>How a call ends that found these.</summary>
     /// <param name="lenient">True if rules that seem to be mistyped do not count as a difference.</param>
     public static ExitCode Verdict(ImmutableArray<CheckedSystem> systems, bool lenient) =>
         systems.Any(c => c.Error is not null) ? ExitCode.DoneInPart
-        : systems.Any(c => !c.Differences.IsEmpty || (!lenient && c.Unmatched.Any(u => u.SeemsMistyped))) ? ExitCode.Differs : ExitCode.Done;
+        : systems.Any(c => !c.Ways.IsEmpty || (!lenient && c.Unmatched.Any(u => u.SeemsMistyped))) ? ExitCode.Differs : ExitCode.Done;
 
     private ImmutableArray<CheckedSystem> Check(string path, bool isOnly)
     {

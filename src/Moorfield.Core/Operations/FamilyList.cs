@@ -1,15 +1,16 @@
 using System.Collections;
+using System.Runtime.InteropServices;
 
 namespace Moorfield.Core.Operations;
 
 /// <summary>Families with their names, put together of parts that many lists have in common.</summary>
-public sealed class FamilyList(IReadOnlyList<ImmutableArray<(PackageFamilyName Family, string Title)>> parts)
+public sealed class FamilyList(ImmutableArray<ImmutableArray<(PackageFamilyName Family, string Title)>> parts)
     : IReadOnlyCollection<(PackageFamilyName Family, string Title)>
 {
     /// <summary>No family.</summary>
     public static FamilyList Empty { get; } = new([]);
 
-    private readonly IReadOnlyList<ImmutableArray<(PackageFamilyName Family, string Title)>> _parts = parts;
+    private readonly ImmutableArray<ImmutableArray<(PackageFamilyName Family, string Title)>> _parts = parts;
 
     /// <inheritdoc/>
     public int Count => _parts.Sum(p => p.Length);
@@ -19,10 +20,21 @@ public sealed class FamilyList(IReadOnlyList<ImmutableArray<(PackageFamilyName F
     {
         // Each part once: of many machines most have the same ones.
         var parts = new Dictionary<ImmutableArray<(PackageFamilyName Family, string Title)>, int>();
-        foreach (var part in lists.SelectMany(l => l._parts))
-            parts[part] = parts.GetValueOrDefault(part) + 1;
-        return parts.SelectMany(p => p.Key.Select(f => (f.Family, f.Title, p.Value))).GroupBy(f => f.Family)
-            .Select(g => (g.Key, g.First().Title, g.Sum(f => f.Value)));
+        foreach (var list in lists)
+        {
+            foreach (var part in list._parts)
+                CollectionsMarshal.GetValueRefOrAddDefault(parts, part, out _)++;
+        }
+        var families = new Dictionary<PackageFamilyName, (string Title, int Lists)>();
+        foreach (var (part, count) in parts)
+        {
+            foreach (var (family, title) in part)
+            {
+                ref var known = ref CollectionsMarshal.GetValueRefOrAddDefault(families, family, out _);
+                known = (known.Title ?? title, known.Lists + count);
+            }
+        }
+        return families.Select(f => (f.Key, f.Value.Title, f.Value.Lists));
     }
 
     /// <inheritdoc/>

@@ -14,7 +14,7 @@ internal static class FleetRules
     {
         if (machines.Count == 0)
             return [];
-        var items = machines.SelectMany(m => m.Buckets).Distinct(ReferenceEqualityComparer.Instance).Cast<FleetBucket>().SelectMany(b => b.Items)
+        var items = FleetBucket.Counted(machines).SelectMany(b => b.Bucket.Items)
             .Distinct(ReferenceEqualityComparer.Instance).Cast<FleetItem>().Select(i => (Item: i, Package: PackageCheck.PackageOf(i))).ToList();
         var gone = points.Count == 0 ? []
             : machines.Select(m => PointHistory.RemovedNames(points, new TargetIdentity(m.Source, m.Name, m.Id, "", "")))

@@ -1,7 +1,9 @@
+using System.Runtime.InteropServices;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Fleets;
 using Moorfield.Core.Planning;
 using Moorfield.Core.Selection;
+using Moorfield.Core.Trees;
 
 namespace Moorfield.Core.Operations;
 
@@ -13,6 +15,7 @@ namespace Moorfield.Core.Operations;
 internal sealed class PackageCheck
 {
     private static readonly string[] GeneralWords = ["everyone", "accounts", "newcomers"];
+    private const int Few = 16;
     private const string BuildWithBlocks = "26100", BuildWithout = "1";
 
     /// <summary>The rules' answer for a package.</summary>
@@ -59,12 +62,18 @@ internal sealed class PackageCheck
     /// <param name="Unlisted">Apps that nothing names.</param>
     /// <param name="Titles">Names of packages of families that the brief blocks.</param>
     private sealed record SeenBucket(
-        bool IsWhole, ImmutableArray<Seen> Marked, ImmutableArray<(PackageFamilyName Family, string Title)> Unlisted,
-        ImmutableArray<(PackageFamilyName Family, string Title)> Titles);
+        int Number, bool IsWhole, ImmutableArray<Seen> Marked, ImmutableArray<(PackageFamilyName Family, string Title)> Unlisted,
+        ImmutableArray<(PackageFamilyName Family, string Title)> Titles)
+    {
+        internal static SeenBucket Nothing { get; } = new(0, false, [], [], []);
+    }
 
     /// <summary>A package on a machine.</summary>
     /// <param name="Accounts">That have it, a bit each.</param>
     private readonly record struct Marked(Seen Seen, ulong Accounts, Choice Choice);
+
+    /// <summary>The answer for machines that are alike in all that the brief is about.</summary>
+    private sealed record Answer(ImmutableArray<BriefDifference> Ways, ImmutableArray<(PackageFamilyName Family, string Title)> Unlisted);
 
     private sealed record Effect(
         ImmutableArray<(string Title, PackageFullName Name, BriefDifference Difference)> Differences, ImmutableArray<PackageFamilyName> Blocked);
@@ -74,11 +83,17 @@ internal sealed class PackageCheck
     private readonly ImmutableArray<string> _exactNames;
     private readonly HashSet<PackageFamilyName> _named, _keptFamilies, _blockable;
     private readonly Dictionary<FleetItem, Seen> _items = new(ReferenceEqualityComparer.Instance);
-    private readonly Dictionary<FleetBucket, SeenBucket> _buckets = new(ReferenceEqualityComparer.Instance);
+    private readonly BucketTable<SeenBucket> _buckets = new();
     private readonly Dictionary<(int, ulong, int, bool), Effect> _single = [];
     private readonly Dictionary<string, Effect> _groups = new(StringComparer.Ordinal);
-    private readonly Dictionary<string, HashSet<string>> _blocks = new(StringComparer.Ordinal);
+    private readonly Dictionary<string, (int Number, HashSet<string> Families)> _blocks = new(StringComparer.Ordinal);
+    private readonly Dictionary<byte[], Answer?> _answers = new(ContentComparer.Instance);
+    // Of the machine that is looked at, made once for all.
+    private readonly List<Marked> _marked = [];
+    private readonly List<ImmutableArray<(PackageFamilyName Family, string Title)>> _unlisted = [];
+    private readonly List<ulong> _key = [];
     private readonly StoredGuardCheck _guards;
+    private int _lastBucket;
 
     private PackageCheck(Brief brief, ImmutableArray<string> words)
     {
@@ -105,49 +120,70 @@ internal sealed class PackageCheck
             && !words.IsEmpty && words.All(GeneralWords.Contains) ? new PackageCheck(brief, words) : null;
     }
 
-    /// <summary>How a machine differs from the brief, and what the brief does not name; null where only its document says it.</summary>
-    internal (ImmutableArray<BriefDifference> Differences, FamilyList Unlisted)? Judge(FleetMachine machine)
+    /// <summary>How a machine differs from the brief, with placeholders for the names of accounts, and what the brief does not name; null where
+    /// only its document says it.</summary>
+    internal (ImmutableArray<BriefDifference> Ways, FamilyList Unlisted)? Judge(FleetMachine machine)
     {
-        if (machine.State is not { Names: { } names } state)
+        if (machine.State is not { Count: { } accounts } state || _guards.Differences(machine, state, accounts) is not { } guards
+            || !Look(machine, state, accounts))
             return null;
-        if (_guards.Differences(machine, state, names.Length) is not { } guards)
+        // Most machines are like others in all that the brief is about.
+        int blocks = _blockable.Count > 0 && state.HasBlocks ? Blocked(state.Blocks).Number : 0;
+        _key.AddRange([(ulong)accounts, state.HasBlocks ? 1UL : 0, (ulong)guards.Number, (ulong)blocks]);
+        var answers = _answers.GetAlternateLookup<ReadOnlySpan<byte>>();
+        var key = MemoryMarshal.AsBytes(CollectionsMarshal.AsSpan(_key));
+        if (!answers.TryGetValue(key, out var answer))
+            answers[key] = answer = Decide(machine, state, accounts, guards.All);
+        if (answer is null)
             return null;
-        ulong everyone = names.Length == NamePlaces.Most ? ulong.MaxValue : (1UL << names.Length) - 1;
-        var marked = new List<Marked>();
-        List<ImmutableArray<(PackageFamilyName Family, string Title)>>? unlisted = _brief.Unlisted == UnlistedPackages.Keep ? null : [];
-        Dictionary<PackageFamilyName, string>? titles = null;
-        bool isAdvised = false, isNamed = false, hasOptional = false;
+        if (!answer.Unlisted.IsEmpty)
+            _unlisted.Add(answer.Unlisted);
+        return (answer.Ways, _unlisted.Count == 0 ? FamilyList.Empty : new FamilyList([.. _unlisted]));
+    }
+
+    /// <summary>Looks up the packages of a machine that the brief is about; false where only its document says what becomes of them.</summary>
+    private bool Look(FleetMachine machine, MachineState state, int accounts)
+    {
+        ulong everyone = accounts == NamePlaces.Most ? ulong.MaxValue : (1UL << accounts) - 1;
+        _marked.Clear();
+        _unlisted.Clear();
+        _key.Clear();
         foreach (var bucket in machine.Buckets)
         {
             if (bucket.Items.IsEmpty)
                 continue;
-            if (!_buckets.TryGetValue(bucket, out var seen))
-                _buckets[bucket] = seen = Look(bucket);
+            var seen = _buckets.Of(bucket) ??= Look(bucket);
             if (seen.IsWhole)
-                return null;
+                return false;
             foreach (var item in seen.Marked)
             {
-                ulong? accounts = item.Item.HeldBy switch
+                ulong? having = item.Item.HeldBy switch
                 {
                     HeldBy.Everyone => everyone,
                     HeldBy.Nobody => 0,
                     _ => state.HoldersOf(item.Item),
                 };
-                if (accounts is not { } having)
-                    return null;
-                marked.Add(new Marked(item, having, item.Alone));
-                isAdvised |= !item.NeededFor.IsEmpty;
-                isNamed |= !item.Exact.IsEmpty;
-                hasOptional |= !item.Extends.IsEmpty;
+                if (having is not { } who)
+                    return false;
+                _marked.Add(new Marked(item, who, item.Alone));
+                _key.Add((ulong)item.Number);
+                _key.Add(who);
             }
-            if (!seen.Unlisted.IsEmpty)
-                unlisted?.Add(seen.Unlisted);
-            foreach (var (family, title) in seen.Titles)
-                (titles ??= [])[family] = title;
+            if (!seen.Unlisted.IsEmpty && _brief.Unlisted != UnlistedPackages.Keep)
+                _unlisted.Add(seen.Unlisted);
+            if (!seen.Titles.IsEmpty)
+                _key.Add(ulong.MaxValue - (ulong)seen.Number);
         }
-        if (isAdvised)
+        return true;
+    }
+
+    /// <summary>Decides for the packages that were looked up; null where only documents say it.</summary>
+    private Answer? Decide(FleetMachine machine, MachineState state, int accounts, ImmutableArray<BriefDifference> guards)
+    {
+        List<Marked> marked = [.. _marked];
+        if (marked.Exists(m => !m.Seen.NeededFor.IsEmpty))
             Advise(marked);
-        if (isNamed && !HasOneOfEachName(marked))
+        if (marked.Exists(m => !m.Seen.Exact.IsEmpty) && !HasOneOfEachName(marked))
             return null;
         // Without optional packages each package that goes is a group by itself.
         var groups = new List<List<Marked>>();
@@ -160,27 +196,17 @@ internal sealed class PackageCheck
             if (!item.Choice.Kept)
                 groups.Add([item]);
         }
-        if (hasOptional && !AddOptional(groups, marked))
+        if (marked.Exists(m => !m.Seen.Extends.IsEmpty) && !AddOptional(groups, marked))
             return null;
-        var differences = new List<(string Title, PackageFullName Name, BriefDifference Difference)>();
-        var blocked = new HashSet<PackageFamilyName>();
-        foreach (var group in groups)
-        {
-            var effect = EffectOf(group, names.Length, state.HasBlocks);
-            differences.AddRange(effect.Differences);
-            blocked.UnionWith(effect.Blocked);
-        }
-        if (differences.Count > 1)
-            differences.Sort(static (a, b) => string.Compare(a.Title, b.Title, StringComparison.OrdinalIgnoreCase) is not 0 and var order ? order
-                : a.Name.CompareTo(b.Name));
-        var result = ImmutableArray.CreateBuilder<BriefDifference>(differences.Count);
-        foreach (var (_, _, difference) in differences)
-            result.Add(Of(difference, names));
+        var effects = groups.ConvertAll(g => EffectOf(g, accounts, state.HasBlocks));
+        var differences = effects.SelectMany(e => e.Differences).OrderBy(d => d.Title, StringComparer.OrdinalIgnoreCase).ThenBy(d => d.Name)
+            .Select(d => d.Difference);
         if (state.HasBlocks && _blockable.Count > 0)
-            result.AddRange(Blocks(state, titles, blocked, [.. marked.Where(m => m.Choice.Kept).Select(m => m.Seen.Item.Family)]));
-        foreach (var difference in guards)
-            result.Add(Of(difference, names));
-        return (result.DrainToImmutable(), unlisted is null ? FamilyList.Empty : Unlisted(unlisted, marked));
+        {
+            differences = differences.Concat(Blocks(machine, Blocked(state.Blocks).Families, effects.SelectMany(e => e.Blocked),
+                marked.Where(m => m.Choice.Kept).Select(m => m.Seen.Item.Family)));
+        }
+        return new Answer([.. differences, .. guards], _brief.Unlisted == UnlistedPackages.Keep ? [] : Unlisted(marked));
     }
 
     /// <summary>Puts optional packages to those that they extend, with which they go, or which they keep; false if that is not that simple.</summary>
@@ -215,19 +241,25 @@ internal sealed class PackageCheck
     private SeenBucket Look(FleetBucket bucket)
     {
         var seen = new Seen[bucket.Items.Length];
-        HashSet<PackageFamilyName>? families = null;
-        bool mayBeWhole = false;
+        bool mayBeWhole = false, isMarked = false, isTold = false;
         for (int i = 0; i < seen.Length; i++)
         {
             seen[i] = Look(bucket.Items[i]);
-            mayBeWhole |= !(families ??= new HashSet<PackageFamilyName>(seen.Length)).Add(seen[i].Item.Family);
+            isMarked |= seen[i].IsMarked;
+            isTold |= seen[i].IsTold;
+            // A hostile store may have many in one.
+            for (int other = 0; other < i && seen.Length <= Few; other++)
+                mayBeWhole |= seen[other].Item.Family == seen[i].Item.Family;
         }
+        mayBeWhole |= seen.Length > Few && seen.DistinctBy(s => s.Item.Family).Count() < seen.Length;
+        if (!mayBeWhole && !isMarked && !isTold && _blockable.Count == 0)
+            return SeenBucket.Nothing;
         // Of several versions of a family those that nobody has do not matter, unless a rule means one of them.
         bool isWhole = mayBeWhole && seen.GroupBy(s => s.Item.Family).Any(g => g.Skip(1).Any()
             && (_blockable.Contains(g.Key) || g.Count(s => s.IsTold) > 1 || g.Any(s => s.IsChosen || !s.Extends.IsEmpty)));
         return new SeenBucket(
-            isWhole, [.. seen.Where(s => s.IsMarked)],
-            [.. seen.Where(s => s.IsTold && !s.IsChosen && s.Extends.IsEmpty).Select(s => (s.Item.Family, s.Item.Title))],
+            ++_lastBucket, isWhole, !isMarked ? [] : [.. seen.Where(s => s.IsMarked)],
+            !isTold ? [] : [.. seen.Where(s => s.IsTold && !s.IsChosen && s.Extends.IsEmpty).Select(s => (s.Item.Family, s.Item.Title))],
             _blockable.Count == 0 ? [] : [.. seen.Where(s => _blockable.Contains(s.Item.Family)).Select(s => (s.Item.Family, s.Item.Title))]);
     }
 
@@ -364,37 +396,31 @@ internal sealed class PackageCheck
             [.. plan.Removals.Where(r => r.SetsBlock).Select(r => r.Package.Family).Distinct()]);
     }
 
-    private static BriefDifference Of(BriefDifference difference, string[] names) =>
-        ReferenceEquals(difference.Text, difference.General) ? difference : difference with { Names = names };
+    private (int Number, HashSet<string> Families) Blocked(string blocks)
+    {
+        if (!_blocks.TryGetValue(blocks, out var known))
+            _blocks[blocks] = known = (_blocks.Count + 1, [.. blocks.Split('\n')]);
+        return known;
+    }
 
     /// <summary>Families that the brief wants blocked, and that are not.</summary>
     private IEnumerable<BriefDifference> Blocks(
-        MachineState state, Dictionary<PackageFamilyName, string>? titles, HashSet<PackageFamilyName> planned, HashSet<PackageFamilyName> kept)
+        FleetMachine machine, HashSet<string> there, IEnumerable<PackageFamilyName> planned, IEnumerable<PackageFamilyName> kept)
     {
-        if (!_blocks.TryGetValue(state.Blocks, out var there))
-            _blocks[state.Blocks] = there = [.. state.Blocks.Split('\n')];
-        var wanted = _brief.Block.Concat(_newcomers ? _brief.Remove.SelectMany(r => r.Families) : []).Distinct()
-            .Where(f => !_keptFamilies.Contains(f) && !kept.Contains(f) && !planned.Contains(f) && !there.Contains(f.ToString()));
-        foreach (var family in wanted)
-            yield return BriefPlanner.NotBlocked(family, titles?.GetValueOrDefault(family));
+        var titles = new Dictionary<PackageFamilyName, string>();
+        foreach (var (family, title) in machine.Buckets.Where(b => !b.Items.IsEmpty).SelectMany(b => _buckets.Of(b)!.Titles))
+            titles[family] = title;
+        return _brief.Block.Concat(_newcomers ? _brief.Remove.SelectMany(r => r.Families) : []).Distinct()
+            .Except(_keptFamilies).Except(kept).Except(planned).Where(f => !there.Contains(f.ToString()))
+            .Select(f => BriefPlanner.NotBlocked(f, titles.GetValueOrDefault(f)));
     }
 
-    private static FamilyList Unlisted(
-        List<ImmutableArray<(PackageFamilyName Family, string Title)>> buckets, List<Marked> marked)
+    /// <summary>Packages that rules or others are about, and that stay or go with no rule for them.</summary>
+    private static ImmutableArray<(PackageFamilyName Family, string Title)> Unlisted(List<Marked> marked)
     {
-        List<(PackageFamilyName Family, string Title)>? more = null;
-        HashSet<string>? going = null;
-        foreach (var item in marked)
-        {
-            if (!item.Seen.IsTold || !(item.Seen.IsChosen || !item.Seen.Extends.IsEmpty) || item.Choice.Taken || item.Choice.Kept)
-                continue;
-            going ??= marked.Where(m => m.Choice is { Taken: true, Kept: false }).Select(m => m.Seen.Item.Family.ToString())
-                .ToHashSet(StringComparer.OrdinalIgnoreCase);
-            if (!item.Seen.Extends.Any(going.Contains))
-                (more ??= []).Add((item.Seen.Item.Family, item.Seen.Item.Title));
-        }
-        if (more is not null)
-            buckets.Add([.. more]);
-        return new FamilyList(buckets);
+        var going = marked.Where(m => m.Choice is { Taken: true, Kept: false }).Select(m => m.Seen.Item.Family.ToString())
+            .ToHashSet(StringComparer.OrdinalIgnoreCase);
+        return [.. marked.Where(m => m.Seen.IsTold && (m.Seen.IsChosen || !m.Seen.Extends.IsEmpty) && !m.Choice.Taken && !m.Choice.Kept
+            && !m.Seen.Extends.Any(going.Contains)).Select(m => (m.Seen.Item.Family, m.Seen.Item.Title))];
     }
 }

@@ -5,26 +5,33 @@ using Moorfield.Core.Selection;
 
 namespace Moorfield.Core.Operations;
 
+/// <summary>The guards that machines lack, with placeholders for the accounts' names.</summary>
+/// <param name="Number">The same for machines of one check that share this.</param>
+internal sealed record GuardDifferences(int Number, ImmutableArray<BriefDifference> All)
+{
+    internal static GuardDifferences None { get; } = new(0, []);
+}
+
 /// <summary>Holds machines of a store against the known guards of a brief. Machines whose guards are alike are judged once.</summary>
 /// <param name="accounts">True if the brief is for accounts.</param>
 /// <param name="newcomers">True if it is for newcomers.</param>
 internal sealed class StoredGuardCheck(ImmutableArray<Guard> guards, bool accounts, bool newcomers)
 {
-    private readonly Dictionary<(string Guards, int Accounts, string System, string Build), ImmutableArray<BriefDifference>?> _known = [];
+    private readonly Dictionary<(string Guards, int Accounts, string System, string Build), GuardDifferences?> _known = [];
 
-    /// <summary>The guards that a machine lacks, with placeholders for the accounts' names; null where its document has to say it.</summary>
+    /// <summary>The guards that a machine lacks; null where its document has to say it.</summary>
     /// <param name="number">The number of its accounts.</param>
-    internal ImmutableArray<BriefDifference>? Differences(FleetMachine machine, MachineState state, int number)
+    internal GuardDifferences? Differences(FleetMachine machine, MachineState state, int number)
     {
         if (guards.IsEmpty)
-            return [];
+            return GuardDifferences.None;
         var key = (state.Guards, number, machine.System, machine.Build);
         if (!_known.TryGetValue(key, out var known))
             _known[key] = known = Judge(machine, state, number);
         return known;
     }
 
-    private ImmutableArray<BriefDifference>? Judge(FleetMachine machine, MachineState state, int number)
+    private GuardDifferences? Judge(FleetMachine machine, MachineState state, int number)
     {
         if (state.Guards.Length == 0 || StoredGuards.Read(state.Guards, guards) is not { } hives)
             return null;
@@ -34,8 +41,9 @@ internal sealed class StoredGuardCheck(ImmutableArray<Guard> guards, bool accoun
         var system = new SystemSnapshot(machine.Product, "", release, machine.Build, "", "", "", people, [], [], []) { PolicyHives = hives };
         try
         {
-            return [.. GuardStates.Of(system, guards, new Audience(accounts ? [.. people.Select(p => p.Sid)] : [], newcomers))
-                .Where(g => !g.IsSet).Select(g => BriefPlanner.NotSet(g, system))];
+            return new GuardDifferences(_known.Count + 1, [.. GuardStates.Of(
+                system, guards, new Audience(accounts ? [.. people.Select(p => p.Sid)] : [], newcomers))
+                .Where(g => !g.IsSet).Select(g => BriefPlanner.NotSet(g, system))]);
         }
         catch (MoorfieldException)
         {

@@ -13,16 +13,11 @@ public sealed record BriefDifference(string Code, string? Family, string? Displa
     {
     }
 
-    /// <summary>The same in words, with the names of accounts.</summary>
-    public string Text
-    {
-        // Of a hundred thousand machines few are shown each by itself.
-        get => Names is null ? field : NamePlaces.Fill(field, Names);
-        init;
-    } = Text;
+    /// <summary>True if its text may have placeholders.</summary>
+    internal bool HasPlaces => !ReferenceEquals(Text, General);
 
-    /// <summary>The names for the placeholders of the text; null where it has none.</summary>
-    internal string[]? Names { get; init; }
+    /// <summary>The same with names for the placeholders.</summary>
+    internal BriefDifference With(string[] names) => HasPlaces ? this with { Text = NamePlaces.Fill(Text, names) } : this;
 }
 
 /// <summary>Turns a brief into a plan, and a plan into what is not as the brief wants it: both are the same question.</summary>
