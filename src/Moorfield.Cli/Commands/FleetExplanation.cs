@@ -16,7 +16,7 @@ internal static class FleetExplanation
     /// <exception cref="MoorfieldException">No machine has such a package.</exception>
     internal static ExitCode Show(Invocation call, Option<string> format, IFleet fleet, string name, OpenOptions options)
     {
-        var reading = fleet.Read(options, i => i.IsCalled(name));
+        var reading = fleet.ReadNames(options, i => i.IsCalled(name));
         var packages = FleetPackage.Of(reading.Machines);
         if (packages.IsEmpty)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"No package on any machine of {fleet.Name} is called '{name}'. "

@@ -75,6 +75,8 @@ public sealed class FleetFolder : IFleet
     }
 
     /// <inheritdoc/>
+    public FleetReading ReadNames(OpenOptions options, Func<FleetItem, bool> fits) => Read(options, fits);
+
     public FleetReading? ReadStates() => null;
 
     /// <inheritdoc/>

@@ -21,6 +21,9 @@ public interface IFleet : IDisposable
     /// <param name="fits">True for packages that are wanted; null for all.</param>
     FleetReading Read(OpenOptions options, Func<FleetItem, bool>? fits = null);
 
+    /// <summary>The same where a fleet can leave out what is known of machines besides their names, files and packages.</summary>
+    FleetReading ReadNames(OpenOptions options, Func<FleetItem, bool> fits);
+
     /// <summary>All machines with all packages, and what judging them by these needs; null when only documents say it.</summary>
     FleetReading? ReadStates();
 

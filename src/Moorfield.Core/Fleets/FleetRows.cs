@@ -16,6 +16,17 @@ internal delegate ImmutableArray<FleetBucket> BucketsOf(ReadOnlySpan<byte> vecto
 /// <param name="Length">Bytes of the document.</param>
 internal sealed record StoredContent(string Name, string Source, long? Sample, int Length, byte[] Bytes);
 
+/// <summary>The facts that are read of machines, each with those before it.</summary>
+internal enum FleetFacts
+{
+    /// <summary>Name, file and packages.</summary>
+    Names,
+    /// <summary>All but the next ones.</summary>
+    Usual,
+    /// <summary>Those that judging a machine by its packages needs.</summary>
+    States,
+}
+
 /// <summary>Reads the rows of a store.</summary>
 internal static class FleetRows
 {
@@ -29,17 +40,27 @@ internal static class FleetRows
 
     /// <param name="name">Of the machines that are meant, in any case of ASCII letters; null for all.</param>
     internal static List<FleetMachine> Machines(
-        SqliteConnection connection, FleetShelf shelf, BucketsOf bucketsOf, bool withStates = false, string? name = null)
+        SqliteConnection connection, FleetShelf shelf, BucketsOf bucketsOf, FleetFacts facts = FleetFacts.Usual, string? name = null)
     {
         var machines = new List<FleetMachine>();
         Each(connection, "SELECT id, guid, firmware, name, source, system, build, maker, product, site, edition, made, since, seen, gaps, "
-            + $"hand_overs, buckets, {(withStates ? "accounts, holders, blocks, guards" : "NULL, NULL, 0, 0")} FROM machine"
+            + $"hand_overs, buckets, {(facts == FleetFacts.States ? "accounts, holders, blocks, guards" : "NULL, NULL, 0, 0")} FROM machine"
             + (name is null ? "" : " WHERE name=?1 COLLATE NOCASE"), statement =>
         {
             bool IsNull(int column) => raw.sqlite3_column_type(statement, column) == raw.SQLITE_NULL;
             string? Text(int column) => IsNull(column) ? null : raw.sqlite3_column_text(statement, column).utf8_to_string();
             string Needed(int column) => Text(column) ?? throw new FormatException("a text");
             string Word(int column) => shelf.Word(raw.sqlite3_column_int(statement, column));
+            if (facts == FleetFacts.Names)
+            {
+                machines.Add(new FleetMachine(
+                    Needed(4), Needed(3), "", "", "", "", null, [], [], bucketsOf(raw.sqlite3_column_blob(statement, 16)))
+                {
+                    Row = raw.sqlite3_column_int64(statement, 0),
+                    Since = raw.sqlite3_column_int64(statement, 12),
+                });
+                return;
+            }
             machines.Add(new FleetMachine(
                 Needed(4), Needed(3), Needed(1), Word(5), Word(6), Word(7), IsNull(11) ? null : Time(raw.sqlite3_column_int64(statement, 11)),
                 Text(14) is { } gaps ? JsonSerializer.Deserialize(gaps, FleetJson.Default.ImmutableArrayString) : [],
@@ -53,7 +74,7 @@ internal static class FleetRows
                 Row = raw.sqlite3_column_int64(statement, 0),
                 Since = raw.sqlite3_column_int64(statement, 12),
                 Seen = raw.sqlite3_column_int64(statement, 13),
-                State = !withStates ? null
+                State = facts != FleetFacts.States ? null
                     : StateOf(shelf, Text(17), IsNull(18) ? null : raw.sqlite3_column_blob(statement, 18).ToArray(), Word(19), Word(20)),
             });
         }, name);

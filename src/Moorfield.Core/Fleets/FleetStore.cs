@@ -72,7 +72,9 @@ public sealed class FleetStore : IFleetStore
 
     public FleetReading Read(OpenOptions options, Func<FleetItem, bool>? fits = null) => Guarded(() => Reading(fits));
 
-    public FleetReading ReadStates() => Guarded(() => Reading(fits: null, withStates: true));
+    public FleetReading ReadNames(OpenOptions options, Func<FleetItem, bool> fits) => Guarded(() => Reading(fits, FleetFacts.Names));
+
+    public FleetReading ReadStates() => Guarded(() => Reading(fits: null, FleetFacts.States));
 
     public FleetReading At(DateTimeOffset day, Func<FleetItem, bool>? fits = null, FleetReading? now = null) => Guarded(() =>
     {
@@ -87,11 +89,11 @@ public sealed class FleetStore : IFleetStore
         };
     });
 
-    private FleetReading Reading(Func<FleetItem, bool>? fits, bool withStates = false)
+    private FleetReading Reading(Func<FleetItem, bool>? fits, FleetFacts facts = FleetFacts.Usual)
     {
         using var transaction = _connection.BeginTransaction(deferred: true); // one state of it all
         var shelf = Shelf();
-        var machines = FleetRows.Machines(_connection, shelf, vector => shelf.Buckets(vector, fits), withStates);
+        var machines = FleetRows.Machines(_connection, shelf, vector => shelf.Buckets(vector, fits), facts);
         // They were mostly added in that order.
         if (machines.Zip(machines.Skip(1)).Any(m => Compare(m.First, m.Second) > 0))
             machines.Sort(Compare);
@@ -112,7 +114,7 @@ public sealed class FleetStore : IFleetStore
     public ImmutableArray<FleetMachine> Find(string name) => Guarded<ImmutableArray<FleetMachine>>(() =>
     {
         var shelf = _shelf ??= new FleetShelf(_connection);
-        return [.. FleetRows.Machines(_connection, shelf, vector => shelf.Buckets(vector), withStates: false, name)
+        return [.. FleetRows.Machines(_connection, shelf, vector => shelf.Buckets(vector), name: name)
             .OrderBy(m => m.Source, StringComparer.Ordinal)];
     });
 
