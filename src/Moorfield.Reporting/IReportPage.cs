@@ -1,3 +1,5 @@
+using Moorfield.Reporting.Pages;
+
 namespace Moorfield.Reporting;
 
 /// <summary>Receives a report for people, part by part.</summary>
@@ -20,6 +22,20 @@ internal interface IReportPage
     /// <summary>A table with all its rows.</summary>
     void Table(TextTable table);
 
-    /// <summary>An error or warning, which is not part of the report.</summary>
+    /// <summary>An error or warning. A console shows it apart from the report.</summary>
     void Error(string text);
+
+    /// <summary>True if details are shown.</summary>
+    bool TakesDetails => false;
+
+    /// <summary>Shows more about a thing that a table names; only a page that can be followed by links does.</summary>
+    /// <param name="id">As the table's cells have it.</param>
+    void Details(string id, string title, Action<IReportPage> write)
+    {
+    }
+
+    /// <summary>Draws values, where that can be done. What it shows is in words or tables as well.</summary>
+    void Plot(Plot plot)
+    {
+    }
 }

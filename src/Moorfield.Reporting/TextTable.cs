@@ -2,6 +2,11 @@ using Spectre.Console;
 
 namespace Moorfield.Reporting;
 
+/// <summary>A cell of a table.</summary>
+/// <param name="Value">The number that it is sorted by; null to sort it by its text.</param>
+/// <param name="Details">Identifies what a page says more about it; null for nothing.</param>
+internal readonly record struct TableCell(string Text, double? Value = null, string? Details = null);
+
 /// <summary>Rows below headings.</summary>
 internal sealed class TextTable(params string[] headings)
 {
@@ -13,6 +18,7 @@ internal sealed class TextTable(params string[] headings)
     // A dimmed column is worth its place when this many characters of its texts fit into a line.
     private const int MinTextWidth = 40;
     private readonly List<string[]> _rows = [];
+    private readonly List<TableCell[]> _cells = [];
     private readonly HashSet<int> _right = [];
     private readonly HashSet<int> _quiet = [];
 
@@ -29,7 +35,26 @@ internal sealed class TextTable(params string[] headings)
         return this;
     }
 
-    internal void Add(params string[] cells) => _rows.Add([.. cells.Select(ConsoleOutput.Clean)]);
+    internal IReadOnlyList<string> Headings => headings;
+
+    /// <summary>The rows, each with a text for each heading.</summary>
+    internal IReadOnlyList<string[]> Rows => _rows;
+
+    /// <summary>The same with what the texts stand for.</summary>
+    internal IReadOnlyList<TableCell[]> Cells => _cells;
+
+    internal bool IsRight(int column) => _right.Contains(column);
+
+    internal bool IsQuiet(int column) => _quiet.Contains(column);
+
+    internal void Add(params string[] cells) => Add([.. cells.Select(c => new TableCell(c))]);
+
+    internal void Add(params TableCell[] cells)
+    {
+        TableCell[] clean = [.. cells.Select(c => c with { Text = ConsoleOutput.Clean(c.Text) })];
+        _cells.Add(clean);
+        _rows.Add([.. clean.Select(c => c.Text)]);
+    }
 
     /// <summary>As it is drawn on a terminal of so many columns; long names are shortened in the middle.</summary>
     internal Table Boxed(int width)

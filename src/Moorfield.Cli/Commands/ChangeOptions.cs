@@ -33,6 +33,9 @@ internal sealed class ChangeOptions
         foreach (var option in records ? new Option[] { _preview, _yes, _note, _vault, _limit, _plainVault, Format }
             : [_preview, _yes, _vault, Format])
             command.Add(option);
+        // Some write a file themselves.
+        if (!command.Options.Any(o => o.Name == Common.ReportFile.Name))
+            command.Add(Common.ReportFile);
         if (records && !mustRecord)
             command.Add(_withoutPoint);
         if (records && writesHives)
@@ -142,7 +145,10 @@ internal sealed class ChangeOptions
         if (limit is { } most && outcome.Point is { } newest)
             VaultLimit.Enforce(most, vaultPath, newest, call.Log, call.Console.Error);
         writer.Write(new Report(
-            () => DocumentBuilder.Result(operation.Target, document, outcome, withPoint ? vaultPath : null, size?.Invoke()), ShowResult));
+            () => DocumentBuilder.Result(operation.Target, document, outcome, withPoint ? vaultPath : null, size?.Invoke()), ShowResult)
+        {
+            Title = "Result",
+        });
         return outcome.ExitCode;
 
         void ShowPreview(IReportPage page)

@@ -1,4 +1,5 @@
 using System.Runtime.InteropServices;
+using Moorfield.Reporting.Pages;
 
 namespace Moorfield.Cli.Commands;
 
@@ -12,7 +13,7 @@ internal static class CheckCommand
     private static readonly Option<string[]> For = new("--for") { Description = "Accounts to check (overrides the brief)", HelpName = "WHO" };
     private static readonly Option<string[]> Edition = Common.Edition(); // of the images among the targets
     private static readonly Option<string?> VaultPath = Common.VaultPath();
-    private static readonly Option<string> Format = Common.Format(hasRows: true);
+    private static readonly Option<string> Format = Common.Format(hasRows: true, hasCases: true);
 
     internal static Command Create()
     {
@@ -28,7 +29,7 @@ internal static class CheckCommand
             """)
         { Targets };
         var brief = new BriefOptions(command, required: true, lenient: true, several: true);
-        foreach (var option in new Option[] { For, Edition, VaultPath, Format })
+        foreach (var option in new Option[] { For, Edition, VaultPath, Format, Common.ReportFile })
             command.Add(option);
         command.Handle(call => Run(call, brief.LoadAll(call)!, brief.IsLenient(call)));
         return command;
@@ -66,9 +67,25 @@ internal static class CheckCommand
                     page.Line(unlisted);
             },
             () => new ReportRows(["target", "edition", "agrees", "code", "family", "displayName", "text", "error"],
-                all.SelectMany(c => c.Ways.IsEmpty ? [Row(c, null)] : c.Differences.Select(d => Row(c, d))))));
+                all.SelectMany(c => c.Ways.IsEmpty ? [Row(c, null)] : c.Differences.Select(d => Row(c, d)))),
+            () => all.Where(c => !IsUnmeant(c)).Select(Case).Concat(RuleCases(all, lenient))));
         return BriefCheck.Verdict(all, lenient);
     }
+
+    /// <summary>A system as a test, which passes if it is as its briefs want it.</summary>
+    private static TestCase Case(CheckedSystem system)
+    {
+        var differences = system.Differences;
+        return new TestCase(
+            system.Briefs.IsEmpty ? "check" : string.Join(", ", system.Briefs), system.Name,
+            system.Error ?? (differences.IsEmpty ? null : $"differs from the brief in {TextTable.Count(differences.Length, "point")}"),
+            [.. differences.Select(d => $"{d.DisplayName ?? d.Family ?? DisplayText.Nothing}: {d.Text}")], system.Error is not null);
+    }
+
+    /// <summary>Rules that seem to be mistyped, as tests that failed.</summary>
+    private static IEnumerable<TestCase> RuleCases(ImmutableArray<CheckedSystem> systems, bool lenient) => lenient ? []
+        : systems.SelectMany(s => s.Unmatched).Where(u => u.SeemsMistyped).DistinctBy(u => u.Describe())
+            .Select(u => new TestCase("rules", u.Rule.Source, u.Describe()));
 
     private static bool IsUnmeant(CheckedSystem system) => system.Error is null && system.Briefs.IsEmpty;
 

@@ -63,15 +63,23 @@ internal static class Common
     new("--edition") { Description = "Only this edition of an image: number or name (repeatable)", HelpName = "N|NAME" };
 
     /// <param name="hasRows">True if the result is a list.</param>
+    /// <param name="hasCases">True if the result is tests that passed or failed.</param>
     /// <param name="more">Formats that the command writes by itself.</param>
-    internal static Option<string> Format(bool hasRows = false, params string[] more)
+    internal static Option<string> Format(bool hasRows = false, bool hasCases = false, params string[] more)
     {
-        string[] formats = [.. ReportFormats.Names(hasRows), .. more];
+        string[] formats = [.. ReportFormats.Names(hasRows, hasCases), .. more];
         var option = new Option<string>("--format") { Description = $"Output: {string.Join(", ", formats)}",
             DefaultValueFactory = _ => formats[0], HelpName = "FORMAT" };
         option.AcceptOnlyFromAmong(formats);
         return option;
     }
+
+    /// <summary>Belongs to commands whose result is kept.</summary>
+    internal static readonly Option<string?> ReportFile = new("--to")
+    {
+        Description = "File to create with any --format but table",
+        HelpName = "FILE",
+    };
 
     /// <summary>Belongs to every command.</summary>
     internal static readonly Option<string?> LogFile = new("--log")
@@ -277,7 +285,9 @@ internal static class Common
         {
             NativeLibraries.Check();
             using var call = new Invocation(parsed, surroundings);
-            return act(call);
+            var result = act(call);
+            call.CompleteReport();
+            return result;
         });
     });
 

@@ -34,7 +34,7 @@ internal static class CompareCommand
               moorfield compare counters.fleet --since 2026-11-20
               moorfield compare counters.fleet --machine COUNTER-03
             """)
-        { BeforePath, AfterPath, Since, Machine, BeforeEdition, AfterEdition, All, VaultPath, Format };
+        { BeforePath, AfterPath, Since, Machine, BeforeEdition, AfterEdition, All, VaultPath, Format, Common.ReportFile };
         command.Handle(Run);
         return command;
     }

@@ -19,7 +19,7 @@ internal static class ExplainCommand
             Example:
               moorfield explain /mnt/counter-07 "Picture Viewer"
             """)
-        { TargetPath, Package, Edition, Places, Maker, VaultPath, Format };
+        { TargetPath, Package, Edition, Places, Maker, VaultPath, Format, Common.ReportFile };
         var brief = new BriefOptions(command);
         command.Handle(call => Run(call, brief));
         return command;

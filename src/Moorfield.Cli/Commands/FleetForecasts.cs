@@ -1,6 +1,7 @@
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Fleets;
 using Moorfield.Core.Operations;
+using Moorfield.Reporting.Pages;
 
 namespace Moorfield.Cli.Commands;
 
@@ -25,10 +26,21 @@ internal static class FleetForecasts
                 {
                     f.Family.ToString(), f.Title, DisplayText.Of(f.Fate), DisplayText.Of(f.Cause), $"{f.Machines.Length}", $"{f.Unwanted.Length}",
                     string.Join(' ', f.Now), string.Join(' ', f.Then),
-                }))));
+                })),
+            () => Cases(fleet, forecast)));
         return !forecast.Failures.IsEmpty ? ExitCode.DoneInPart
             : expectsNone && forecast.Clean < forecast.Machines ? ExitCode.Differs : ExitCode.Done;
     }
+
+    /// <summary>Each unwanted package as a test that failed; one test that passed where nothing is unwanted.</summary>
+    private static IEnumerable<TestCase> Cases(IFleet fleet, FleetForecast forecast) =>
+    [
+        .. forecast.Failures.Select(f => new TestCase(fleet.Name, f.File, f.Message, IsError: true)),
+        .. forecast.Fates.Where(f => !f.Unwanted.IsEmpty).Select(f => new TestCase(
+            fleet.Name, f.Title, $"would come on {TextTable.Count(f.Unwanted.Length, "machine")}", [.. f.Unwanted])),
+        .. forecast.Clean < forecast.Machines ? Array.Empty<TestCase>()
+            : [new TestCase(fleet.Name, $"{TextTable.Count(forecast.Machines, "machine")} stay as the briefs want them")],
+    ];
 
     private static void Write(IReportPage page, IFleet fleet, BriefSet? briefs, string? update, FleetForecast forecast, bool all)
     {

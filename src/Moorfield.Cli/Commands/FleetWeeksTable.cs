@@ -1,4 +1,5 @@
 using Moorfield.Core.Fleets;
+using Moorfield.Reporting.Pages;
 
 namespace Moorfield.Cli.Commands;
 
@@ -8,6 +9,8 @@ internal static class FleetWeeksTable
     /// <summary>A version of a family, or all of them.</summary>
     /// <param name="Machines">The number of machines, week by week.</param>
     private sealed record Line(PackageFamilyName Family, string Title, PackageVersion Version, int[] Machines);
+
+    private const int MaxDrawn = 4;
 
     /// <param name="weeks">The number of weeks, this one included.</param>
     /// <param name="fits">True for packages that are shown.</param>
@@ -39,6 +42,15 @@ internal static class FleetWeeksTable
             sheet = sheet.Right(i);
         foreach (var package in packages)
             sheet.Add([package.Title, .. package.Machines.Select(m => m > 0 ? $"{m}" : DisplayText.Nothing)]);
+        // The packages that came or went most.
+        var moved = packages.Where(p => p.Machines.Max() > p.Machines.Min()).OrderByDescending(p => p.Machines.Max() - p.Machines.Min())
+            .GroupBy(p => string.Join(' ', p.Machines)).Take(MaxDrawn).ToList(); // those that went the same way are one line
+        if (weeks.Length > 1 && moved.Count > 0)
+        {
+            page.Plot(new Plot("Packages that came or went most", "machines",
+                [.. weeks.Select(w => w.Begins.ToString("MM-dd", CultureInfo.InvariantCulture))],
+                [.. moved.Select(g => new PlotSeries(TextFormat.List(g.Select(p => p.Title), 1), [.. g.First().Machines]))]));
+        }
         if (packages.Count > 0)
             page.Table(sheet);
         bool isSame = weeks.All(w => w.Machines == weeks[0].Machines);

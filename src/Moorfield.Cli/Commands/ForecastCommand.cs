@@ -1,3 +1,5 @@
+using Moorfield.Reporting.Pages;
+
 namespace Moorfield.Cli.Commands;
 
 internal static class ForecastCommand
@@ -11,7 +13,7 @@ internal static class ForecastCommand
     private static readonly Option<bool> ExpectNone = new("--expect-none") { Description = "Exit code 4 if something unwanted would come" };
     private static readonly Option<bool> All = new("--all") { Description = "Also what stays the same, and renewed parts of the system" };
     private static readonly Option<string?> VaultPath = Common.VaultPath();
-    private static readonly Option<string> Format = Common.Format(hasRows: true);
+    private static readonly Option<string> Format = Common.Format(hasRows: true, hasCases: true);
 
     internal static Command Create()
     {
@@ -29,7 +31,7 @@ internal static class ForecastCommand
             """)
         { TargetPath, Update, SignIn, Edition };
         var brief = new BriefOptions(command, several: true);
-        foreach (var option in new Option[] { ExpectNone, All, VaultPath, Format })
+        foreach (var option in new Option[] { ExpectNone, All, VaultPath, Format, Common.ReportFile })
             command.Add(option);
         command.Handle(call => Run(call, brief));
         return command;
@@ -78,7 +80,15 @@ internal static class ForecastCommand
                     DisplayText.Joined(DisplayText.Names(f.Concerned.Sids, s.Snapshot).Concat(f.Concerned.Newcomers ? ["newcomers"] : [])),
                     f.Now?.ToString() ?? "", f.Then?.ToString() ?? "", ReportRows.Flag(s.Families.Contains(f)),
                         s.Snapshot.EditionNumber?.ToString() ?? "",
-                })))));
+                }))),
+            () => systems.Select(s => new TestCase(
+                update is null ? "sign-in" : Path.GetFileName(update), target.Name,
+                s.IsClean ? null : "what the brief does not want would come",
+                [
+                    .. s.Families.Select(f => $"{f.DisplayName}: {ForecastText.Word(f.Fate)}"),
+                    .. s.Deliveries.Select(d => $"{ForecastText.Word(d.Kind)}: no guard against that is set"),
+                    .. s.Programs.Select(p => $"{p.Name}: installs itself"),
+                ]))));
         return call.GetValue(ExpectNone) && !systems.TrueForAll(s => s.IsClean) ? ExitCode.Differs : ExitCode.Done;
     }
 

@@ -14,8 +14,7 @@ internal static class InventoryCommand
         + "weeks", HelpName = "N" };
     private static readonly Option<bool> Leftovers = new("--leftovers") { Description = "What earlier removals left, instead of packages" };
     private static readonly Option<string> Kind = Common.Kind();
-    private static readonly Option<string> Format = Common.Format(hasRows: true, "saved");
-    private static readonly Option<string?> To = new("--to") { Description = "File to create with --format saved", HelpName = "FILE" };
+    private static readonly Option<string> Format = Common.Format(hasRows: true, hasCases: false, "saved");
     private static readonly Option<string> Sort = SortOption();
     private static readonly Option<bool> Reverse = new("--reverse") { Description = "Reverse the order" };
     private static readonly Option<string[]> Columns = ColumnsOption();
@@ -40,7 +39,7 @@ internal static class InventoryCommand
         { TargetPath, Edition };
         var filters = new FilterOptions(command);
         var briefs = new BriefOptions(command, several: true);
-        foreach (var option in new Option[] { For, Sort, Reverse, Columns, Kind, All, Machines, Weeks, Leftovers, Maker, Format, To })
+        foreach (var option in new Option[] { For, Sort, Reverse, Columns, Kind, All, Machines, Weeks, Leftovers, Maker, Format, Common.ReportFile })
             command.Add(option);
         command.Handle(call => Run(call, filters, briefs));
         return command;
@@ -63,8 +62,8 @@ internal static class InventoryCommand
     private static ExitCode Run(Invocation call, FilterOptions filters, BriefOptions briefs)
     {
         bool isSaved = call.GetValue(Format) == "saved";
-        if (isSaved != call.GetValue(To) is not null)
-            throw new MoorfieldException(ErrorKind.InvalidUsage, "--format saved and --to FILE go together.");
+        if (isSaved && call.GetValue(Common.ReportFile) is null)
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--format saved needs --to FILE.");
         // The file holds what its reader would ask the target for.
         IReadOnlyCollection<Guard> guards = isSaved ? KnownGuards.All : [];
         var filter = filters.Read(call);
@@ -94,7 +93,7 @@ internal static class InventoryCommand
         var (target, snapshots) = Common.Read(call, path, call.GetValue(Edition), guards, call.GetValue(Maker));
         using var open = target;
         if (isSaved)
-            return Save(call.Console, call.GetRequiredValue(To)!, target, snapshots);
+            return Save(call.Console, call.GetValue(Common.ReportFile)!, target, snapshots);
         string kind = call.GetRequiredValue(Kind);
         if (kind == "desktop" && call.GetValue(Leftovers))
             throw new MoorfieldException(ErrorKind.InvalidUsage, "--leftovers lists those of apps and of desktop programs; omit --kind.");
@@ -200,9 +199,19 @@ internal static class InventoryCommand
         for (int i = 0; i < columns.Count; i++)
             sheet = columns[i].IsNumber ? sheet.Right(i) : columns[i].IsQuiet ? sheet.Quiet(i) : sheet;
         var rows = Sorted(call, section.Rows(shown)).ToList();
-        rows.ForEach(r => sheet.Add([.. columns.Select(c => c.Text(r))]));
+        string Id(int at) => $"e{snapshot.EditionNumber ?? 0}-{at + 1}";
+        foreach (var (at, row) in rows.Index())
+        {
+            sheet.Add([.. columns.Select(c => new TableCell(c.Text(row), c.IsNumber ? row.Bytes : null,
+                c.Name == "displayName" && page.TakesDetails && row.Package is not null ? Id(at) : null))]);
+        }
         if (rows.Count > 0)
             page.Table(sheet);
+        foreach (var (at, row) in page.TakesDetails ? rows.Index() : [])
+        {
+            if (row.Package is { } package)
+                page.Details(Id(at), row.DisplayName, part => WriteDetails(part, package, row));
+        }
         string desktop = $"{TextTable.Count(programs.Count, "desktop program")}, {TextTable.Size(programs.Sum(p => p.Bytes))}";
         if (call.GetRequiredValue(Kind) == "desktop")
         {
@@ -224,6 +233,28 @@ internal static class InventoryCommand
             page.Line($"{TextTable.Count(snapshot.Leftovers.Length, "leftover")} of earlier removals, "
                 + $"{TextTable.Size(snapshot.Leftovers.Sum(l => l.Bytes))}; --leftovers lists {(snapshot.Leftovers.Length == 1 ? "it" : "them")}.");
         WriteNotes(page, snapshot);
+    }
+
+    /// <summary>Says of a package what its row in the table does not.</summary>
+    private static void WriteDetails(IReportPage page, InstalledPackage package, InventoryRow row)
+    {
+        void Fact(string name, string text)
+        {
+            if (text.Length > 0)
+                page.Fact(name, text, 0);
+        }
+        Fact("", DisplayText.Readable(package.Manifest?.Description) ?? "");
+        Fact("Family", package.Family.ToString());
+        Fact("Publisher", package.Publisher);
+        Fact("Accounts", string.Join(", ", DisplayText.Names(package.Accounts, row.Snapshot)));
+        Fact("Starts", package.StartsWithWindows ? package.RunsInBackground ? "at start-up, in the background" : "at start-up"
+            : package.RunsInBackground ? "in the background" : "");
+        string name = "Because";
+        foreach (var reason in row.Verdict!.Reasons)
+        {
+            Fact(name, reason.Text);
+            name = "";
+        }
     }
 
     /// <param name="programs">Number of desktop programs, which are not shown either.</param>

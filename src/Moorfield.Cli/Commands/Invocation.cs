@@ -1,5 +1,8 @@
+using System.Reflection;
 using Moorfield.Cli.Host;
 using Moorfield.Core.Disks;
+using Moorfield.Core.Storage;
+using Moorfield.Reporting.Pages;
 
 namespace Moorfield.Cli.Commands;
 
@@ -17,6 +20,8 @@ internal sealed class Invocation : IDisposable
     private readonly ParseResult _parsed;
     private readonly Surroundings _surroundings;
     private readonly VolumeKeys _keys;
+    private readonly MemoryStream? _report;
+    private IReportWriter? _writer;
 
     /// <exception cref="MoorfieldException">--language is not a language tag.</exception>
     internal Invocation(ParseResult parsed, Surroundings surroundings)
@@ -25,6 +30,7 @@ internal sealed class Invocation : IDisposable
         _surroundings = surroundings;
         Log = new RunLog(GetValue(Common.LogFile), GetValue(Common.LogFormat), Console.Error);
         Progress = new ProgressLine(Console);
+        _report = ReportInFile();
         ImmutableArray<string> languages = [.. (GetValue(Common.Language) ?? []).Select(CanonicalLanguage)];
         _keys = new VolumeKeys(KeyPlaces, ConsoleOutput.OpenInput, ConsoleOutput.CanAsk ? ConsoleOutput.AskSecret : null);
         OpenOptions = new OpenOptions
@@ -66,7 +72,45 @@ internal sealed class Invocation : IDisposable
     internal bool Has(Option option) => _parsed.GetResult(option) is { Implicit: false };
 
     /// <summary>The writer for the requested format.</summary>
-    internal IReportWriter Writer(Option<string> format) => ReportFormats.Open(GetValue(format), Console);
+    internal IReportWriter Writer(Option<string> format) => _writer ??= ReportFormats.Open(GetValue(format), new ReportPlace(Console,
+        new PageHead(
+            string.Join(' ', _parsed.Tokens.Select(t => t.Value).TakeWhile(t => !t.StartsWith('-'))),
+            string.Join(' ', _parsed.Tokens.Select(t => TextFormat.Quoted(t.Value)).Prepend("moorfield")), DateTimeOffset.UtcNow, Version),
+        content =>
+        {
+            if (_report is null)
+                Console.Write(content);
+            else
+                _report.Write(content);
+        }));
+
+    /// <summary>Writes what is left of the result, and the file that it was asked for in.</summary>
+    internal void CompleteReport()
+    {
+        _writer?.Complete();
+        if (_report is null || _report.Length == 0)
+            return;
+        string file = GetValue(Common.ReportFile)!;
+        NewFile.Write(file, _report.ToArray());
+        Console.Line($"{file} holds the report: {TextTable.Size(_report.Length)}.");
+    }
+
+    /// <exception cref="MoorfieldException">The file is there already, or the format is for the console.</exception>
+    private MemoryStream? ReportInFile()
+    {
+        string? format = _parsed.CommandResult.Command.Options.OfType<Option<string>>().FirstOrDefault(o => o.Name == "--format") is { } option
+            ? GetValue(option) : null;
+        // A saved inventory is no report.
+        if (GetValue(Common.ReportFile) is not { } file || format == "saved")
+            return null;
+        if (format is null or "table")
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--to FILE goes with --format: what it holds is not a table.");
+        NewFile.CheckAbsent(file);
+        return new MemoryStream();
+    }
+
+    private static string Version => typeof(Invocation).Assembly.GetCustomAttribute<AssemblyInformationalVersionAttribute>()!.InformationalVersion
+        .Split('+')[0];
 
     /// <summary>Prints a result in the requested format.</summary>
     internal void Write(Option<string> format, Report report) => Writer(format).Write(report);

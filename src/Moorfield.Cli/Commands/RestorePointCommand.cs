@@ -81,7 +81,7 @@ internal static class RestorePointCommand
               moorfield restore-point list
               moorfield restore-point list /mnt/counter-07
             """)
-        { only, vaultPath, format, withSizes };
+        { only, vaultPath, format, withSizes, Common.ReportFile };
         command.Handle(call =>
         {
             string path = Vault.ChoosePath(call.GetValue(vaultPath));
@@ -146,7 +146,7 @@ internal static class RestorePointCommand
             Example:
               moorfield restore-point show 1
             """)
-        { number, all, vaultPath, format };
+        { number, all, vaultPath, format, Common.ReportFile };
         command.Handle(call =>
         {
             string path = Vault.ChoosePath(call.GetValue(vaultPath));

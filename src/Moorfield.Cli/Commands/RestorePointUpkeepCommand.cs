@@ -1,5 +1,6 @@
 using Moorfield.Cli.Host;
 using Moorfield.Core.Transactions;
+using Moorfield.Reporting.Pages;
 
 namespace Moorfield.Cli.Commands;
 
@@ -28,7 +29,7 @@ internal static class RestorePointUpkeepCommand
     {
         var numbers = new Argument<int[]>("POINT") { Description = "Numbers of restore points (default: all)", Arity = ArgumentArity.ZeroOrMore };
         var mend = new Option<bool>("--mend") { Description = "Delete what no restore point needs" };
-        var (vaultPath, format) = (Common.VaultPath(), Common.Format());
+        var (vaultPath, format) = (Common.VaultPath(), Common.Format(hasCases: true));
         var command = new Command("verify", """
             Checks restore points and their contents by their digests, and names the packages that damage affects. Without numbers, also finds
             what interrupted runs left in the vault: contents that no restore point needs, and stray files. Exit code 4 if something is damaged
@@ -39,7 +40,7 @@ internal static class RestorePointUpkeepCommand
               moorfield restore-point verify 3 4
               moorfield restore-point verify --mend
             """)
-        { numbers, mend, vaultPath, format };
+        { numbers, mend, vaultPath, format, Common.ReportFile };
         command.Handle(call =>
         {
             using var vault = Open(call, vaultPath);
@@ -90,7 +91,13 @@ internal static class RestorePointUpkeepCommand
                         page.Line($"{(mends ? "Deleted" : "Found")}: {TextTable.Count(findings!.Contents.Length, "content")} that nothing needs "
                             + $"({TextTable.Size(findings.Bytes)}), {TextTable.Count(findings.Strays.Length, "file")} next to the documents."
                             + (mends ? "" : " --mend deletes them."));
-                }));
+                }, Cases: () =>
+                [
+                    .. all.Distinct().Select(n => new TestCase("restore points", $"restore point {n}",
+                        faults.Exists(f => f.Number == n) ? "damaged" : null, [.. faults.Where(f => f.Number == n).Select(f => f.Text)])),
+                    .. others.Select(f => new TestCase("restore points", $"restore point {f.Number}", f.Text)),
+                    .. isLeft && !mends ? [new TestCase("restore points", "vault", "interrupted runs left something")] : Array.Empty<TestCase>(),
+                ]));
             return faults.Count > 0 || findings is { Faults.IsEmpty: false } || (isLeft && !mends) ? ExitCode.Differs : ExitCode.Done;
         });
         return command;

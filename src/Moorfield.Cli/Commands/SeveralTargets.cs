@@ -110,8 +110,12 @@ internal sealed class SeveralTargets
             throw new MoorfieldException(ErrorKind.InvalidUsage, "Nobody is asked about each of several targets: look at --preview, then add --yes.");
         if (parsed.GetValue(Common.BitLockerKey)?.Contains("-") == true)
             throw new MoorfieldException(ErrorKind.InvalidUsage, "Keys for several targets come from a file or a folder, not from standard input.");
-        bool json = parsed.CommandResult.Command.Options.OfType<Option<string>>().FirstOrDefault(o => o.Name == "--format") is { } format
-            && parsed.GetValue(format) == "json";
+        string? given = parsed.CommandResult.Command.Options.OfType<Option<string>>().FirstOrDefault(o => o.Name == "--format") is { } option
+            ? parsed.GetValue(option) : null;
+        if (given is not (null or "table" or "json") || parsed.GetValue(Common.ReportFile) is not null)
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
+                "Several targets are reported as a table, or with --format json on standard output.");
+        bool json = given == "json";
         int jobs = Jobs(console);
         using var interrupt = PosixSignalRegistration.Create(PosixSignal.SIGINT, context => Stop(console, context));
         using var end = PosixSignalRegistration.Create(PosixSignal.SIGTERM, context => Stop(console, context));

@@ -21,7 +21,7 @@ public interface IFleet : IDisposable
     /// <param name="fits">True for packages that are wanted; null for all.</param>
     FleetReading Read(OpenOptions options, Func<FleetItem, bool>? fits = null);
 
-    /// <summary>The same where a fleet can leave out what is known of machines besides their names, files and packages.</summary>
+    /// <summary>The same, of machines only names, files and packages where a fleet can leave the rest out.</summary>
     FleetReading ReadNames(OpenOptions options, Func<FleetItem, bool> fits);
 
     /// <summary>All machines with all packages, and what judging them by these needs; null when only documents say it.</summary>

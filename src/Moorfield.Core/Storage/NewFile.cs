@@ -3,6 +3,10 @@ namespace Moorfield.Core.Storage;
 /// <summary>Writes files and folders that a person asked for and that are not there yet: whole, or not at all.</summary>
 public static class NewFile
 {
+    /// <summary>Checks that a file can be made.</summary>
+    /// <exception cref="MoorfieldException">It is there already (misused).</exception>
+    public static void CheckAbsent(string path) => RegularFile.CheckNew(path);
+
     /// <summary>Writes a file that was not there.</summary>
     /// <exception cref="MoorfieldException">It is there already (misused), or cannot be written; nothing is left of it.</exception>
     public static void Write(string path, ReadOnlySpan<byte> content)

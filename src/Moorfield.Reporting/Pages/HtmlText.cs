@@ -1,0 +1,31 @@
+using System.Text;
+using System.Text.Encodings.Web;
+
+namespace Moorfield.Reporting.Pages;
+
+/// <summary>Writes HTML. Markup can only be a literal of the program; everything else is encoded.</summary>
+internal sealed class HtmlText
+{
+    private readonly MemoryStream _bytes = new();
+
+    /// <param name="literal">A UTF-8 literal.</param>
+    internal HtmlText Raw(ReadOnlySpan<byte> literal)
+    {
+        _bytes.Write(literal);
+        return this;
+    }
+
+    /// <summary>Text, encoded so that it is text in an element and in a quoted attribute.</summary>
+    internal HtmlText Text(string text)
+    {
+        _bytes.Write(Encoding.UTF8.GetBytes(Encoder.Encode(text)));
+        return this;
+    }
+
+    internal HtmlText Number(double number) => Text(number.ToString("0.##", CultureInfo.InvariantCulture));
+
+    internal byte[] ToArray() => _bytes.ToArray();
+
+    // Letters of all languages stay readable; what means something to HTML does not stay.
+    private static readonly HtmlEncoder Encoder = HtmlEncoder.Create(System.Text.Unicode.UnicodeRanges.All);
+}
