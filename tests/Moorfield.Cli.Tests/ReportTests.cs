@@ -21,7 +21,7 @@ public sealed class ReportTests : CliTest
         using var json = JsonDocument.Parse(Run("inventory", Root, "--format", "json").Output);
         int shown = html.Split("<tr><td").Length - 1;
         shown.ShouldBeInRange(20, json.RootElement.GetProperty("systems")[0].GetProperty("packages").GetArrayLength());
-        html.Split("<section class=\"more\" id=\"e0-").Length.ShouldBe(shown + 1);
+        html.Split("<section id=\"e0-").Length.ShouldBe(shown + 1);
         html.ShouldContain("<a href=\"#e0-1\">");
         html.ShouldContain("<dd>Larkfield.Crossword_j9egfkezhr26y");
         html.ShouldContain($"<code>moorfield inventory {Root} --format html --to {Folder["inventory.html"]}</code>");

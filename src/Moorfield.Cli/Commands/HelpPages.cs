@@ -38,6 +38,7 @@ internal static class HelpPages
         ("Output", ["--format", "--to", "--sort", "--reverse", "--columns", "--sizes", "--reg", "--places"]),
     ];
 
+    private const string MakerName = "--maker";
     private const string Others = "Other options", Only = "Options";
 
     /// <summary>Makes --help print these pages for every command, and adds the command that prints them as well.</summary>
@@ -156,10 +157,10 @@ internal static class HelpPages
             Say(console);
             Rows(console, [.. command.Arguments.Select(a => (a.Name, a.Description ?? ""))]);
         }
-        var selection = Selection().Options.Select(o => o.Name).Where(n => n != "--brief").Concat(SeveralTargets.Names)
-            .ToHashSet(StringComparer.Ordinal);
-        var own = command.Options.Where(o => !o.Hidden && !o.Recursive && !selection.Contains(o.Name)).ToList();
         bool chooses = command.Options.Any(o => o.Name == "--find");
+        var selection = Selection().Options.Select(o => o.Name).Where(n => n != "--brief" && (chooses || n != MakerName))
+            .Concat(SeveralTargets.Names).ToHashSet(StringComparer.Ordinal);
+        var own = command.Options.Where(o => !o.Hidden && !o.Recursive && !selection.Contains(o.Name)).ToList();
         foreach (var (heading, options) in Headings.Append((Others, own.Select(o => o.Name).Except(Headings.SelectMany(h => h.Options)).ToArray())))
         {
             var listed = own.Where(o => options.Contains(o.Name)).ToList();
@@ -217,6 +218,7 @@ internal static class HelpPages
         var command = new Command("selection");
         _ = new FilterOptions(command, forChange: true);
         command.Add(Common.Kind());
+        command.Add(Common.Maker());
         _ = new BriefOptions(command, lenient: true);
         return command;
     }

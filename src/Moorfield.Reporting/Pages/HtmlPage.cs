@@ -52,7 +52,7 @@ internal static class HtmlPage
             html.Raw("<h2>Details</h2>\n"u8);
             foreach (var one in details)
             {
-                html.Raw("<section class=\"more\" id=\""u8).Text(one.Id).Raw("\"><h3>"u8).Text(one.Title).Raw("</h3>\n"u8);
+                html.Raw("<section id=\""u8).Text(one.Id).Raw("\"><h3>"u8).Text(one.Title).Raw("</h3>\n"u8);
                 WriteBlocks(one.Blocks, isDetails: true);
                 html.Raw("</section>\n"u8);
             }
@@ -74,13 +74,13 @@ internal static class HtmlPage
                             html.Raw("<h2>"u8).Text(block.Text).Raw("</h2>\n"u8);
                         break;
                     case LineBlock { Text.Length: > 0 } block:
-                        html.Raw(block.Indent ? "<p class=\"in\">"u8 : "<p>"u8).Text(block.Text).Raw("</p>\n"u8);
+                        html.Raw(block.Indent ? "<p class=in>"u8 : "<p>"u8).Text(block.Text).Raw("</p>\n"u8);
                         break;
                     case VerbatimBlock block:
                         html.Raw("<pre>"u8).Text(block.Text).Raw("</pre>\n"u8);
                         break;
                     case ErrorBlock block:
-                        html.Raw("<p class=\"error\"><b>Problem:</b> "u8).Text(block.Text).Raw("</p>\n"u8);
+                        html.Raw("<p class=error><b>Problem:</b> "u8).Text(block.Text).Raw("</p>\n"u8);
                         break;
                     case FactBlock:
                         i = Facts(blocks, i);
@@ -138,7 +138,7 @@ internal static class HtmlPage
             html.Raw("<div class=\"scroll\" role=\"region\" tabindex=\"0\" aria-label=\""u8).Text($"{name}, table {_tables}")
                 .Raw("\"><table><thead><tr>"u8);
             for (int i = 0; i < table.Headings.Count; i++)
-                html.Raw(table.IsRight(i) ? "<th scope=\"col\" class=\"n\">"u8 : "<th scope=\"col\">"u8).Text(table.Headings[i]);
+                html.Raw(table.IsRight(i) ? "<th scope=col class=n>"u8 : "<th scope=col>"u8).Text(table.Headings[i]);
             html.Raw("</thead><tbody>\n"u8);
             foreach (var row in table.Cells)
             {
@@ -154,11 +154,11 @@ internal static class HtmlPage
         {
             html.Raw("<td"u8);
             if (table.IsRight(column))
-                html.Raw(" class=\"n\""u8);
+                html.Raw(" class=n"u8);
             else if (table.IsQuiet(column))
-                html.Raw(" class=\"q\""u8);
+                html.Raw(" class=q"u8);
             if (cell.Value is { } value)
-                html.Raw(" data-v=\""u8).Number(value).Raw("\""u8);
+                html.Raw(" data-v="u8).Number(value);
             html.Raw(">"u8);
             if (cell.Details is { } id)
                 html.Raw("<a href=\"#"u8).Text(id).Raw("\">"u8).Text(cell.Text).Raw("</a>"u8);

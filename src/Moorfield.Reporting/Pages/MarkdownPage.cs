@@ -39,7 +39,7 @@ internal static class MarkdownPage
         foreach (var block in blocks)
         {
             // Lists and paragraphs end where something else begins.
-            if (before is not null && (before.GetType() != block.GetType() || block is HeadingBlock or TableBlock))
+            if (before is not null && (KindOf(before) != KindOf(block) || block is HeadingBlock or TableBlock))
                 Gap();
             switch (block)
             {
@@ -72,6 +72,9 @@ internal static class MarkdownPage
         return lines;
     }
 
+    /// <summary>The same for blocks that follow each other without a gap: the items of a list, the lines of a paragraph.</summary>
+    private static Type KindOf(PageBlock block) => block is ErrorBlock or LineBlock { Indent: true } ? typeof(FactBlock) : block.GetType();
+
     private static void AddTable(List<string> lines, TextTable table, int maxRows)
     {
         string Row(IEnumerable<string> cells) => $"| {string.Join(" | ", cells)} |";
@@ -92,6 +95,13 @@ internal static class MarkdownPage
         var escaped = new StringBuilder(text.Length);
         for (int i = 0; i < text.Length; i++)
         {
+            // Forges link addresses however they are written, but not in code.
+            if (AddressAt(text, i) is > 0 and int length)
+            {
+                escaped.Append('`').Append(text, i, length).Append('`');
+                i += length - 1;
+                continue;
+            }
             char c = text[i];
             // Full stops, hyphens and colons only mean something in places: in the middle of a word they begin links, at the start lists.
             bool isPlain = c is '.' or '-' or ':' or '+' or '=' or '!' or '(' or ')' && !IsMeaningful(text, i);
@@ -103,6 +113,23 @@ internal static class MarkdownPage
                 escaped.Append(c);
         }
         return escaped.ToString();
+    }
+
+    /// <summary>The length of a mail address that begins at a place; 0 where none does.</summary>
+    private static int AddressAt(string text, int at)
+    {
+        static bool IsPart(char c) => char.IsAsciiLetterOrDigit(c) || c is '.' or '_' or '-' or '+';
+        if (!IsPart(text[at]) || (at > 0 && IsPart(text[at - 1])))
+            return 0;
+        int end = at;
+        while (end < text.Length && IsPart(text[end]))
+            end++;
+        if (end == text.Length || text[end] != '@')
+            return 0;
+        int domain = ++end;
+        while (end < text.Length && (IsPart(text[end]) || text[end] == '@'))
+            end++;
+        return text[domain..end].Contains('.', StringComparison.Ordinal) ? end - at : 0;
     }
 
     private static bool IsMeaningful(string text, int at) => text[at] switch

@@ -44,7 +44,7 @@ internal sealed class PageCollector(Action<string> error, bool takesDetails) : I
 
     public bool TakesDetails => takesDetails;
 
-    public void Heading(string text) => _blocks.Add(new HeadingBlock(ConsoleOutput.Clean(text).TrimEnd(':')));
+    public void Heading(string text) => _blocks.Add(new HeadingBlock(ConsoleOutput.Clean(text).TrimEnd(':', ' ')));
 
     public void Line(string text = "", int? hang = null)
     {
