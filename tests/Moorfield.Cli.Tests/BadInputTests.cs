@@ -22,7 +22,7 @@ public sealed class BadInputTests : CliTest
     [Theory]
     [InlineData(new[] { "inventry" }, "inventry")]
     [InlineData(new[] { "inventory" }, "missing for command")]
-    [InlineData(new[] { "inventory", "x", "--format", "xml" }, "--format does not take 'xml'. It takes table, json, csv, saved.")]
+    [InlineData(new[] { "inventory", "x", "--format", "xml" }, "--format does not take 'xml'. It takes table, json, csv, html, markdown, saved.")]
     [InlineData(new[] { "inventory", "x", "--partition", "one" }, "'one' is not a whole number for --partition.")]
     [InlineData(new[] { "list", "x" }, "There is no command 'list'. Did you mean 'inventory'?")]
     [InlineData(new[] { "delete" }, "There is no command 'delete'. Did you mean 'remove'?")]

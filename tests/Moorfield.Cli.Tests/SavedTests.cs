@@ -92,8 +92,8 @@ public sealed class SavedTests : CliTest
     public void All_of_it_is_saved_into_a_new_file_or_nothing()
     {
         Refused(2, "omit filters, --for and --leftovers", "inventory", Root, "--find", "Weather", "--format", "saved", "--to", Folder["part"]);
-        Refused(2, "go together", "inventory", Root, "--format", "saved");
-        Refused(2, "go together", "inventory", Root, "--to", Folder["part"]);
+        Refused(2, "--format saved needs --to FILE", "inventory", Root, "--format", "saved");
+        Refused(2, "--to FILE goes with --format", "inventory", Root, "--to", Folder["part"]);
         byte[] before = File.ReadAllBytes(_saved);
         Refused(2, "is there already", "inventory", Root, "--format", "saved", "--to", _saved);
         File.ReadAllBytes(_saved).ShouldBe(before);
