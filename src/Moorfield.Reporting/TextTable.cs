@@ -17,8 +17,7 @@ internal sealed class TextTable(params string[] headings)
 
     // A dimmed column is worth its place when this many characters of its texts fit into a line.
     private const int MinTextWidth = 40;
-    private readonly List<string[]> _rows = [];
-    private readonly List<TableCell[]> _cells = [];
+    private readonly List<TableCell[]> _rows = [];
     private readonly HashSet<int> _right = [];
     private readonly HashSet<int> _quiet = [];
 
@@ -37,11 +36,8 @@ internal sealed class TextTable(params string[] headings)
 
     internal IReadOnlyList<string> Headings => headings;
 
-    /// <summary>The rows, each with a text for each heading.</summary>
-    internal IReadOnlyList<string[]> Rows => _rows;
-
-    /// <summary>The same with what the texts stand for.</summary>
-    internal IReadOnlyList<TableCell[]> Cells => _cells;
+    /// <summary>The rows, each with a cell for each heading.</summary>
+    internal IReadOnlyList<TableCell[]> Rows => _rows;
 
     internal bool IsRight(int column) => _right.Contains(column);
 
@@ -49,12 +45,7 @@ internal sealed class TextTable(params string[] headings)
 
     internal void Add(params string[] cells) => Add([.. cells.Select(c => new TableCell(c))]);
 
-    internal void Add(params TableCell[] cells)
-    {
-        TableCell[] clean = [.. cells.Select(c => c with { Text = ConsoleOutput.Clean(c.Text) })];
-        _cells.Add(clean);
-        _rows.Add([.. clean.Select(c => c.Text)]);
-    }
+    internal void Add(params TableCell[] cells) => _rows.Add([.. cells.Select(c => c with { Text = ConsoleOutput.Clean(c.Text) })]);
 
     /// <summary>As it is drawn on a terminal of so many columns; long names are shortened in the middle.</summary>
     internal Table Boxed(int width)
@@ -72,11 +63,11 @@ internal sealed class TextTable(params string[] headings)
             var column = new TableColumn(new Markup($"[bold {Accent}]{Markup.Escape(headings[i])}[/]")).NoWrap();
             table.AddColumn(_right.Contains(i) ? column.RightAligned() : column);
         }
-        foreach (string[] row in _rows)
+        foreach (var row in _rows)
         {
             table.AddRow([.. columns.Select(i =>
             {
-                string cell = Markup.Escape(string.Join('\n', Broken(row[i], widths[i]).Select(l => Shortened(l, widths[i]))));
+                string cell = Markup.Escape(string.Join('\n', Broken(row[i].Text, widths[i]).Select(l => Shortened(l, widths[i]))));
                 return new Markup(_quiet.Contains(i) ? $"[grey62]{cell}[/]" : cell);
             })]);
         }
@@ -88,7 +79,7 @@ internal sealed class TextTable(params string[] headings)
     {
         var (columns, widths) = Fit(width, 2);
         var lines = new List<string>();
-        foreach (string[] row in _rows.Prepend(headings))
+        foreach (string[] row in _rows.Select(r => r.Select(c => c.Text).ToArray()).Prepend(headings))
         {
             var cells = columns.Select(i => Broken(row[i], widths[i])).ToList();
             for (int at = 0; at < cells.Max(c => c.Count); at++)
@@ -107,9 +98,9 @@ internal sealed class TextTable(params string[] headings)
     /// <param name="gap">Between columns.</param>
     private (List<int> Columns, int[] Widths) Fit(int width, int gap)
     {
-        int[] widths = [.. headings.Select((h, i) => _rows.Select(r => r[i].Length).Append(h.Length).Max())];
+        int[] widths = [.. headings.Select((h, i) => _rows.Select(r => r[i].Text.Length).Append(h.Length).Max())];
         var columns = Enumerable.Range(0, headings.Length).ToList();
-        int[] least = [.. headings.Select((h, i) => _rows.SelectMany(r => Words(r[i])).Concat(Words(h)).Max(w => w.TrimEnd().Length))];
+        int[] least = [.. headings.Select((h, i) => _rows.SelectMany(r => Words(r[i].Text)).Concat(Words(h)).Max(w => w.TrimEnd().Length))];
         int Total() => columns.Sum(i => widths[i] + gap) - gap;
         int Needed(int i) => _quiet.Contains(i) ? Math.Min(widths[i], Math.Max(least[i], MinTextWidth)) : widths[i];
         while (columns.Sum(i => Needed(i) + gap) - gap > width && columns.FindLast(i => _quiet.Contains(i)) is > 0 and var quiet)

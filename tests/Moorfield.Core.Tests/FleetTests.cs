@@ -345,7 +345,8 @@ public sealed class FleetTests : IDisposable
         Add("PC2", 2, Clock);
         Add("PC2", 7, Both);
         var day = new DateTimeOffset(2026, 10, 5, 0, 0, 0, TimeSpan.Zero);
-        var difference = FleetComparison.Of(store.At(day), store.Read(OpenOptions.Default), m => store.Histories(m), day).Differences.ShouldHaveSingleItem();
+        var difference = FleetComparison.Of(
+            store.At(day), store.Read(OpenOptions.Default), m => store.Histories(m), day).Differences.ShouldHaveSingleItem();
         difference.Title.ShouldBe("Weather");
         (difference.Before, difference.After).ShouldBe((0, 2));
         difference.Came.ShouldBe(["PC1", "PC2"]);

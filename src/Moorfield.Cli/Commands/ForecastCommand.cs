@@ -83,7 +83,7 @@ internal static class ForecastCommand
                 }))),
             () => systems.Select(s => new TestCase(
                 update is null ? "sign-in" : Path.GetFileName(update), target.Name,
-                s.IsClean ? null : "what the brief does not want would come",
+                s.IsClean ? null : "something unwanted would come",
                 [
                     .. s.Families.Select(f => $"{f.DisplayName}: {ForecastText.Word(f.Fate)}"),
                     .. s.Deliveries.Select(d => $"{ForecastText.Word(d.Kind)}: no guard against that is set"),

@@ -91,7 +91,14 @@ internal sealed class Invocation : IDisposable
         if (_report is null || _report.Length == 0)
             return;
         string file = GetValue(Common.ReportFile)!;
-        NewFile.Write(file, _report.ToArray());
+        try
+        {
+            NewFile.Write(file, _report.ToArray());
+        }
+        catch (MoorfieldException e)
+        {
+            throw new MoorfieldException(e.Kind, $"{e.Message} Only the report is missing: everything else was done.", e);
+        }
         Console.Line($"{file} holds the report: {TextTable.Size(_report.Length)}.");
     }
 

@@ -21,9 +21,9 @@ internal enum FleetFacts
 {
     /// <summary>Name, file and packages.</summary>
     Names,
-    /// <summary>All but the next ones.</summary>
+    /// <summary>All but accounts, blocks and guards.</summary>
     Usual,
-    /// <summary>Those that judging a machine by its packages needs.</summary>
+    /// <summary>All facts: accounts, blocks and guards are needed to judge a machine by its packages.</summary>
     States,
 }
 

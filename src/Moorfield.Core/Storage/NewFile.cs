@@ -4,8 +4,12 @@ namespace Moorfield.Core.Storage;
 public static class NewFile
 {
     /// <summary>Checks that a file can be made.</summary>
-    /// <exception cref="MoorfieldException">It is there already (misused).</exception>
-    public static void CheckAbsent(string path) => RegularFile.CheckNew(path);
+    /// <exception cref="MoorfieldException">It is there already, or its folder is not (misused).</exception>
+    public static void CheckAbsent(string path)
+    {
+        RegularFile.CheckNew(path);
+        OpenFolderOf(Path.GetFullPath(path)).Dispose();
+    }
 
     /// <summary>Writes a file that was not there.</summary>
     /// <exception cref="MoorfieldException">It is there already (misused), or cannot be written; nothing is left of it.</exception>

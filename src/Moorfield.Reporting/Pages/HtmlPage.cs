@@ -140,7 +140,7 @@ internal static class HtmlPage
             for (int i = 0; i < table.Headings.Count; i++)
                 html.Raw(table.IsRight(i) ? "<th scope=col class=n>"u8 : "<th scope=col>"u8).Text(table.Headings[i]);
             html.Raw("</thead><tbody>\n"u8);
-            foreach (var row in table.Cells)
+            foreach (var row in table.Rows)
             {
                 html.Raw("<tr>"u8);
                 for (int i = 0; i < row.Length; i++)

@@ -80,8 +80,8 @@ internal static class MarkdownPage
         string Row(IEnumerable<string> cells) => $"| {string.Join(" | ", cells)} |";
         lines.Add(Row(table.Headings.Select(Escaped)));
         lines.Add(Row(table.Headings.Select((_, i) => table.IsRight(i) ? "---:" : "---")));
-        foreach (string[] row in table.Rows.Take(maxRows))
-            lines.Add(Row(row.Select(Escaped)));
+        foreach (var row in table.Rows.Take(maxRows))
+            lines.Add(Row(row.Select(c => Escaped(c.Text))));
         if (table.Rows.Count > maxRows)
         {
             lines.Add("");
