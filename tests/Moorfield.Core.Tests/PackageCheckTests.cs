@@ -235,6 +235,9 @@ public sealed class PackageCheckTests : IDisposable
             // Its files are there still.
             Counter("A9", ("Picture Viewer Filters", p => p with { Accounts = [], Newcomers = false })),
             Counter("A8", ("Clock", p => p with { DisplayName = "Wetter", NeutralName = "Wetter" })),
+            // Alike but for who of them has a package.
+            Counter("B1", ("Weather", p => p with { Accounts = [sids[0]] })),
+            Counter("B2", ("Weather", p => p with { Accounts = [sids[1]] })),
         ];
     }
 
