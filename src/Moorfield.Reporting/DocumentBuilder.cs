@@ -131,7 +131,10 @@ internal static class DocumentBuilder
             [.. p.Comparison.Packages.Select(d => new PackageDifferenceJson(
                 DisplayText.Of(d.Kind), d.Family, d.DisplayName, d.Architecture, d.Before?.ToString(), d.After?.ToString(), d.Gained, d.Lost,
                 d.Newcomers, d.Bytes))],
-            p.Comparison.Blocked, p.Comparison.Unblocked))]);
+            p.Comparison.Blocked, p.Comparison.Unblocked, Totals(p.Before.Totals), Totals(p.After.Totals)))]);
+
+    private static SystemTotalsJson Totals(SystemTotals totals) =>
+        new(totals.Packages, totals.Bytes, totals.StartWithWindows, totals.RunInBackground, totals.Newcomers);
 
     internal static ForecastJson Forecast(Target target, string? path, SystemSnapshot? image, IEnumerable<SystemForecast> systems) => new(
         "moorfield.forecast/1", target.Given, target.FullPath, image is null ? "signIn" : "update", path is null ? null : Path.GetFullPath(path),

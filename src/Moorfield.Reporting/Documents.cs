@@ -212,8 +212,11 @@ internal sealed record PackageDifferenceJson(
     string Kind, string Family, string DisplayName, string Architecture, string? Before, string? After, ImmutableArray<string> Gained,
     ImmutableArray<string> Lost, bool? Newcomers, long Bytes);
 
-internal sealed record ComparedJson(int? BeforeEdition, int? AfterEdition, ImmutableArray<PackageDifferenceJson> Packages,
-ImmutableArray<string> Blocked, ImmutableArray<string> Unblocked);
+internal sealed record SystemTotalsJson(int Packages, long Bytes, int StartWithWindows, int RunInBackground, int Newcomers);
+
+internal sealed record ComparedJson(
+    int? BeforeEdition, int? AfterEdition, ImmutableArray<PackageDifferenceJson> Packages, ImmutableArray<string> Blocked,
+    ImmutableArray<string> Unblocked, SystemTotalsJson TotalsBefore, SystemTotalsJson TotalsAfter);
 
 internal sealed record ComparisonJson(string Schema, string Before, string BeforePath, string After, string AfterPath,
     ImmutableArray<ComparedJson> Systems);

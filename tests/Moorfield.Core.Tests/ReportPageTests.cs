@@ -40,7 +40,7 @@ public sealed class ReportPageTests
         var table = new TextTable(name, "Size").Right(1).Quiet(0);
         table.Add(new TableCell(name, Details: name), new TableCell(name, 12.5));
         page.Table(table);
-        page.Plot(new Plot(name, name, [name, name], [new PlotSeries(name, [1, 2])]));
+        page.Plot(new LinePlot(name, name, [name, name], [new PlotSeries(name, [1, 2])]));
         page.Details(name, name, part => part.Line(name));
     }
 
@@ -104,7 +104,7 @@ public sealed class ReportPageTests
     [Fact]
     public void A_plot_says_in_words_what_it_draws()
     {
-        string html = Html(page => page.Plot(new Plot("Drift", "machines", ["10-05", "10-12"], [new("Timer", [4, 2]), new("Chess", [2, 4])])));
+        string html = Html(page => page.Plot(new LinePlot("Drift", "machines", ["10-05", "10-12"], [new("Timer", [4, 2]), new("Chess", [2, 4])])));
         html.ShouldContain("<svg role=\"img\"");
         html.ShouldContain("<title>Drift</title><desc>Timer: 10-05 4, 10-12 2 machines. Chess: 10-05 2, 10-12 4 machines.</desc>");
         // The first line goes down from the top: 4 of 4 to 2 of 4.

@@ -1,3 +1,5 @@
+using Moorfield.Reporting.Pages;
+
 namespace Moorfield.Cli.Commands;
 
 internal static class CompareCommand
@@ -146,6 +148,8 @@ internal static class CompareCommand
     private static void Show(IReportPage page, Invocation call, ComparedSystem before, ComparedSystem after, Comparison comparison)
     {
         page.Heading($"{Name(before)}, build {before.Build}, and {Name(after)}, build {after.Build}");
+        if (!comparison.IsEmpty)
+            ShowTotals(page, before.Totals, after.Totals);
         var shown = comparison.Packages.Where(d => call.GetValue(All)
             || d.Role is nameof(PackageRole.Application) or nameof(PackageRole.Addon)).ToList();
         var sheet = new TextTable("Change", "Package", "Before", "After", "Accounts", "Newcomers", "Bytes").Right(6).Quiet(2);
@@ -160,11 +164,15 @@ internal static class CompareCommand
                 difference.Bytes == 0 ? DisplayText.Nothing : $"{(difference.Bytes < 0 ? "-" : "+")}{TextTable.Size(Math.Abs(difference.Bytes))}");
         }
         if (shown.Count > 0)
+        {
+            page.Heading("What differs");
             page.Table(sheet);
-        foreach (string family in comparison.Blocked)
-            page.Line($"Blocked now: {family}.");
-        foreach (string family in comparison.Unblocked)
-            page.Line($"No longer blocked: {family}.");
+        }
+        foreach (var (what, families) in new[] { ("Blocked now", comparison.Blocked), ("No longer blocked", comparison.Unblocked) })
+        {
+            if (!families.IsEmpty)
+                page.Line($"{what}: {TextFormat.List(families, families.Length)}.");
+        }
         long bytes = comparison.Packages.Sum(d => d.Bytes);
         int hidden = comparison.Packages.Length - shown.Count;
         if (comparison.IsEmpty)
@@ -177,6 +185,26 @@ internal static class CompareCommand
         page.Line($"{TextTable.Count(shown.Count, "package")} {(shown.Count == 1 ? "differs" : "differ")}; in total "
             + $"{TextTable.Size(Math.Abs(bytes))} "
             + $"{(bytes < 0 ? "less" : "more")}.{notShown}");
+    }
+
+    /// <summary>Shows both systems in numbers: a table and, on a page that can draw, two small plots.</summary>
+    private static void ShowTotals(IReportPage page, SystemTotals before, SystemTotals after)
+    {
+        (string Name, int Before, int After)[] counts =
+        [
+            ("Packages", before.Packages, after.Packages), ("At start-up", before.StartWithWindows, after.StartWithWindows),
+            ("In background", before.RunInBackground, after.RunInBackground), ("Newcomers get", before.Newcomers, after.Newcomers),
+        ];
+        var (sizeBefore, sizeAfter) = (TextTable.Size(before.Bytes), TextTable.Size(after.Bytes));
+        var sheet = new TextTable("In numbers", "Before", "After", "Change").Right(1, 2, 3);
+        foreach (var (name, was, now) in counts)
+            sheet.Add(name, $"{was}", $"{now}", now == was ? DisplayText.Nothing : $"{now - was:+0;-0}");
+        long more = after.Bytes - before.Bytes;
+        sheet.Add("Size, with frameworks", sizeBefore, sizeAfter,
+            more == 0 ? DisplayText.Nothing : $"{(more < 0 ? "-" : "+")}{TextTable.Size(Math.Abs(more))}");
+        page.Table(sheet);
+        page.Plot(new BarPlot("Packages", [.. counts.Select(c => new BarPair(c.Name, (c.Before, $"{c.Before}"), (c.After, $"{c.After}")))]));
+        page.Plot(new BarPlot("Size", [new BarPair("All packages", (before.Bytes, sizeBefore), (after.Bytes, sizeAfter))]));
     }
 
     private static string Name(ComparedSystem system) => system.Edition is { } number ? $"edition {number} ({system.Name})" : system.Name;

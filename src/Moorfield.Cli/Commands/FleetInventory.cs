@@ -23,8 +23,14 @@ internal static class FleetInventory
             () => Document(fleet, reading, packages, Checked),
             page =>
             {
+                Func<FleetMachine, CheckedSystem?>? held = briefs is null ? null : Checked;
+                if (page.TakesDetails)
+                {
+                    new FleetPage(fleet, reading, packages, briefs, held, Shown(filter, all)).Write(page);
+                    return;
+                }
                 if (machines)
-                    WriteMachines(page, fleet, reading, briefs is null ? null : Checked);
+                    WriteMachines(page, fleet, reading, held);
                 else
                     WritePackages(page, reading, packages);
                 WriteProblems(page, fleet, reading);
@@ -37,13 +43,19 @@ internal static class FleetInventory
     internal static Func<FleetItem, bool> Shown(PackageConditions filter, bool all) => i =>
         i.Fits(filter) && (all || (i.Role is PackageRole.Application or PackageRole.Addon && (i.HasFiles || i.IsHeld)));
 
-    private static void WritePackages(IReportPage page, FleetReading reading, ImmutableArray<FleetPackage> packages)
+    /// <summary>Identifies a package's details on a page.</summary>
+    internal static string Id(int at) => $"p{at + 1}";
+
+    internal static void WritePackages(IReportPage page, FleetReading reading, ImmutableArray<FleetPackage> packages)
     {
         var sheet = new TextTable("Package", "Machines", "Accounts", "Newcomers", "Versions", "Origin", "Standing").Right(1).Quiet(4);
-        foreach (var package in packages)
+        foreach (var (at, package) in packages.Index())
         {
-            sheet.Add(package.Title, $"{package.Machines}", Held(package), On(package.Newcomers, package.Machines), Versions(package),
-                string.Join(", ", package.Origins.Select(DisplayText.Of)), Standing(package));
+            sheet.Add([new TableCell(package.Title, Details: page.TakesDetails ? Id(at) : null), .. new[]
+            {
+                $"{package.Machines}", Held(package), On(package.Newcomers, package.Machines), Versions(package),
+                string.Join(", ", package.Origins.Select(DisplayText.Of)), Standing(package),
+            }.Select(c => new TableCell(c))]);
         }
         if (!packages.IsEmpty)
             page.Table(sheet);
@@ -51,7 +63,7 @@ internal static class FleetInventory
     }
 
     /// <param name="held">Gives how a machine compares with briefs; null when it was held against none.</param>
-    private static void WriteMachines(IReportPage page, IFleet fleet, FleetReading reading, Func<FleetMachine, CheckedSystem?>? held)
+    internal static void WriteMachines(IReportPage page, IFleet fleet, FleetReading reading, Func<FleetMachine, CheckedSystem?>? held)
     {
         bool hasSites = reading.Machines.Any(m => m.Site.Length > 0);
         string[] headings =
@@ -92,7 +104,7 @@ internal static class FleetInventory
     /// <summary>True if a machine is as briefs want it; null where none is for it, or that is not known.</summary>
     private static bool? Agrees(CheckedSystem? found) => found is { Error: null, Briefs.IsEmpty: false } ? found.Agrees : null;
 
-    private static void WriteProblems(IReportPage page, IFleet fleet, FleetReading reading)
+    internal static void WriteProblems(IReportPage page, IFleet fleet, FleetReading reading)
     {
         if (reading.Superseded > 0)
             page.Line($"{TextTable.Count(reading.Superseded, "older document")} of the same machines {(reading.Superseded == 1 ? "was" : "were")} "
@@ -123,7 +135,7 @@ internal static class FleetInventory
 
     private static string? Day(DateTimeOffset? time) => time?.UtcDateTime.ToString("yyyy-MM-dd");
 
-    private static string Period(FleetReading reading)
+    internal static string Period(FleetReading reading)
     {
         var days = reading.Machines.Except(reading.Ahead).Select(m => Day(m.Made)).OfType<string>()
             .Order(StringComparer.Ordinal).ToList();

@@ -8,7 +8,10 @@ internal static class FleetWeeksTable
 {
     /// <summary>A version of a family, or all of them.</summary>
     /// <param name="Machines">The number of machines, week by week.</param>
-    private sealed record Line(PackageFamilyName Family, string Title, PackageVersion Version, int[] Machines);
+    private sealed record Line(PackageFamilyName Family, string Title, PackageVersion Version, int[] Machines)
+    {
+        internal int Moved => Machines.Max() - Machines.Min();
+    }
 
     private const int MaxDrawn = 4;
 
@@ -35,24 +38,45 @@ internal static class FleetWeeksTable
         return ExitCode.Done;
     }
 
-    private static void Write(IReportPage page, ImmutableArray<FleetWeek> weeks, List<Line> packages)
+    /// <summary>Draws the packages that came or went most, and writes the table that says the same.</summary>
+    internal static void WriteMoved(IReportPage page, ImmutableArray<FleetWeek> weeks)
+    {
+        var moved = Moved(Lines(weeks, i => i.Family.ToString()));
+        if (moved.Count == 0)
+        {
+            page.Line("No package came or went.");
+            return;
+        }
+        Draw(page, weeks, moved);
+        page.Table(Sheet(weeks, moved.SelectMany(m => m)));
+    }
+
+    /// <summary>The packages that came or went most; those that went the same way together.</summary>
+    private static List<IGrouping<string, Line>> Moved(IEnumerable<Line> packages) =>
+        [.. packages.Where(p => p.Moved > 0).OrderByDescending(p => p.Moved).GroupBy(p => string.Join(' ', p.Machines)).Take(MaxDrawn)];
+
+    private static void Draw(IReportPage page, ImmutableArray<FleetWeek> weeks, IEnumerable<IEnumerable<Line>> moved) =>
+        page.Plot(new LinePlot("Packages that came or went most", "machines",
+            [.. weeks.Select(w => w.Begins.ToString("MM-dd", CultureInfo.InvariantCulture))],
+            [.. moved.Select(g => new PlotSeries(TextFormat.List(g.Select(p => p.Title), 1), [.. g.First().Machines]))]));
+
+    private static TextTable Sheet(ImmutableArray<FleetWeek> weeks, IEnumerable<Line> packages)
     {
         var sheet = new TextTable(["Package", .. weeks.Select(w => w.Begins.ToString("MM-dd", CultureInfo.InvariantCulture))]);
         for (int i = 1; i <= weeks.Length; i++)
             sheet = sheet.Right(i);
         foreach (var package in packages)
             sheet.Add([package.Title, .. package.Machines.Select(m => m > 0 ? $"{m}" : DisplayText.Nothing)]);
-        // The packages that came or went most.
-        var moved = packages.Where(p => p.Machines.Max() > p.Machines.Min()).OrderByDescending(p => p.Machines.Max() - p.Machines.Min())
-            .GroupBy(p => string.Join(' ', p.Machines)).Take(MaxDrawn).ToList(); // those that went the same way are one line
+        return sheet;
+    }
+
+    private static void Write(IReportPage page, ImmutableArray<FleetWeek> weeks, List<Line> packages)
+    {
+        var moved = Moved(packages);
         if (weeks.Length > 1 && moved.Count > 0)
-        {
-            page.Plot(new Plot("Packages that came or went most", "machines",
-                [.. weeks.Select(w => w.Begins.ToString("MM-dd", CultureInfo.InvariantCulture))],
-                [.. moved.Select(g => new PlotSeries(TextFormat.List(g.Select(p => p.Title), 1), [.. g.First().Machines]))]));
-        }
+            Draw(page, weeks, moved);
         if (packages.Count > 0)
-            page.Table(sheet);
+            page.Table(Sheet(weeks, packages));
         bool isSame = weeks.All(w => w.Machines == weeks[0].Machines);
         string machines = weeks.IsEmpty ? "No machine" : isSame ? TextTable.Count(weeks[0].Machines, "machine")
             : $"{string.Join(", ", weeks.Select(w => w.Machines))} machines";

@@ -71,10 +71,11 @@ internal static class InventoryCommand
             throw new MoorfieldException(ErrorKind.InvalidUsage, "--format saved saves everything; omit filters, --for and --leftovers.");
         if (call.GetValue(Columns) is { Length: > 0 } wanted)
             _ = InventoryColumns.Named(wanted); // before anything is read or printed
-        if (briefs.IsGiven(call) && !call.GetValue(Machines))
-            throw new MoorfieldException(ErrorKind.InvalidUsage, "--brief goes with --machines; 'check' holds other targets against a brief.");
         string path = call.GetRequiredValue(TargetPath);
         using var fleet = Core.Fleets.Fleet.TryOpen(path);
+        // The page of a fleet has its machines, too.
+        if (briefs.IsGiven(call) && !call.GetValue(Machines) && (fleet is null || call.GetValue(Format) != "html"))
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--brief goes with --machines; 'check' holds other targets against a brief.");
         if (fleet is not null)
         {
             if (call.GetValue(Weeks) is { } weeks)

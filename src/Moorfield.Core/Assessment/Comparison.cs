@@ -4,7 +4,28 @@ namespace Moorfield.Core.Assessment;
 /// <param name="Accounts">By name.</param>
 public sealed record ComparedPackage(
     string Family, string DisplayName, PackageVersion Version, string Architecture, string Role, long Bytes, ImmutableArray<string> Accounts,
-    bool Newcomers);
+    bool Newcomers)
+{
+    /// <summary>True if it has a start-up task.</summary>
+    public bool StartsWithWindows { get; init; }
+
+    /// <summary>True if it has background tasks.</summary>
+    public bool RunsInBackground { get; init; }
+
+    /// <summary>True if its files are there.</summary>
+    public bool HasFiles { get; init; }
+
+    /// <summary>True if it counts: no framework, resource or part of the system, and there or held by somebody.</summary>
+    internal bool Counts => Role is nameof(PackageRole.Application) or nameof(PackageRole.Addon) && (HasFiles || Newcomers || !Accounts.IsEmpty);
+}
+
+/// <summary>A system in numbers.</summary>
+/// <param name="Packages">Without frameworks, resources and parts of the system; the numbers after <paramref name="Bytes"/> are of these.</param>
+/// <param name="Bytes">Of all packages.</param>
+/// <param name="StartWithWindows">Packages with a start-up task.</param>
+/// <param name="RunInBackground">Packages with background tasks.</param>
+/// <param name="Newcomers">Packages that new accounts get.</param>
+public sealed record SystemTotals(int Packages, long Bytes, int StartWithWindows, int RunInBackground, int Newcomers);
 
 /// <summary>The facts about a system that a comparison needs.</summary>
 /// <param name="Edition">Number of the edition; null for a volume.</param>
@@ -15,8 +36,24 @@ public sealed record ComparedSystem(string Name, int? Edition, string Build, Imm
         snapshot.Name, snapshot.EditionNumber, snapshot.Build,
         [.. snapshot.Packages.Select(p => new ComparedPackage(
             p.Family.ToString(), p.DisplayName, p.FullName.Version, p.FullName.Architecture, p.Role.ToString(), p.Bytes,
-            [.. p.Accounts.Select(sid => snapshot.Account(sid)?.Name ?? sid)], p.Newcomers))],
+            [.. p.Accounts.Select(sid => snapshot.Account(sid)?.Name ?? sid)], p.Newcomers)
+        {
+            StartsWithWindows = p.StartsWithWindows,
+            RunsInBackground = p.RunsInBackground,
+            HasFiles = p.HasFiles,
+        })],
         [.. snapshot.Blocks.Select(b => b.ToString())]);
+
+    /// <summary>The system in numbers.</summary>
+    public SystemTotals Totals
+    {
+        get
+        {
+            var counted = Packages.Where(p => p.Counts).ToList();
+            return new(counted.Count, Packages.Sum(p => p.Bytes), counted.Count(p => p.StartsWithWindows), counted.Count(p => p.RunsInBackground),
+                counted.Count(p => p.Newcomers));
+        }
+    }
 }
 
 /// <summary>In which way a package differs.</summary>

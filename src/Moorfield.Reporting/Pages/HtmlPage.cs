@@ -40,6 +40,8 @@ internal static class HtmlPage
     /// <summary>Writes the blocks of a page; end tags that HTML lets out are left out.</summary>
     private sealed class Body(HtmlText html)
     {
+        // Columns that the style has a rule for, and characters of a cell that stay on one line.
+        private const int MaxKept = 8, KeptLength = 24;
         private int _tables;
 
         internal void Write(ImmutableArray<PageBlock> blocks)
@@ -136,7 +138,14 @@ internal static class HtmlPage
             string name = heading.Length > 0 ? heading : $"Table {_tables + 1}";
             _tables++;
             html.Raw("<div class=\"scroll\" role=\"region\" tabindex=\"0\" aria-label=\""u8).Text($"{name}, table {_tables}")
-                .Raw("\"><table><thead><tr>"u8);
+                .Raw("\"><table class=\""u8);
+            // Names and dates are not broken where another column has the long texts.
+            for (int i = 0; i < Math.Min(table.Headings.Count, MaxKept); i++)
+            {
+                if (table.Rows.All(r => r[i].Text.Length <= KeptLength))
+                    html.Raw(" k"u8).Number(i + 1);
+            }
+            html.Raw("\"><thead><tr>"u8);
             for (int i = 0; i < table.Headings.Count; i++)
                 html.Raw(table.IsRight(i) ? "<th scope=col class=n>"u8 : "<th scope=col>"u8).Text(table.Headings[i]);
             html.Raw("</thead><tbody>\n"u8);

@@ -1,5 +1,6 @@
 using System.Text;
 using System.Text.Encodings.Web;
+using System.Text.Json;
 
 namespace Moorfield.Reporting.Pages;
 
@@ -23,6 +24,16 @@ internal sealed class HtmlText
     }
 
     internal HtmlText Number(double number) => Text(number.ToString("0.##", CultureInfo.InvariantCulture));
+
+    /// <summary>A document for the page's script. Its strings hold no character that could end the element around it.</summary>
+    internal HtmlText Json(Action<Utf8JsonWriter> write)
+    {
+        // The default encoder escapes all that means something to HTML.
+        using var json = new Utf8JsonWriter(_bytes);
+        write(json);
+        json.Flush();
+        return this;
+    }
 
     internal byte[] ToArray() => _bytes.ToArray();
 
