@@ -39,6 +39,8 @@ internal sealed class ConsoleOutput : IReportPage
 
     public void Line(string text = "", int? hang = null) => Out.WriteLine(Wrapped(Clean(text), Columns, hang));
 
+    public bool IsDocument => false;
+
     public void Verbatim(string text) => Out.WriteLine(Clean(text));
 
     public void Heading(string text)

@@ -25,6 +25,9 @@ internal interface IReportPage
     /// <summary>An error or warning. A console shows it apart from the report.</summary>
     void Error(string text);
 
+    /// <summary>True if it becomes a document; false for a terminal, which shows less at once.</summary>
+    bool IsDocument => true;
+
     /// <summary>True if details are shown.</summary>
     bool TakesDetails => false;
 

@@ -70,6 +70,17 @@ internal static class ReportFormats
 
     internal static IReportWriter Open(string? name, ReportPlace place) => All.First(f => name is null || f.Name == name).Open(place);
 
+    /// <summary>Collects reports one after the other, each with its title where it follows another.</summary>
+    internal static void Write(PageCollector page, params IEnumerable<Report> reports)
+    {
+        foreach (var report in reports)
+        {
+            if (report.Title is { } title && !page.Blocks.IsEmpty)
+                page.Heading(title);
+            report.Page(page);
+        }
+    }
+
     private sealed class TextWriterOnConsole(ConsoleOutput console) : IReportWriter
     {
         public bool IsForPeople => true;
@@ -91,12 +102,7 @@ internal static class ReportFormats
 
         public bool IsForPeople => true;
 
-        public void Write(Report report)
-        {
-            if (report.Title is { } title && !_page.Blocks.IsEmpty)
-                _page.Heading(title);
-            report.Page(_page);
-        }
+        public void Write(Report report) => ReportFormats.Write(_page, report);
 
         public void Complete()
         {

@@ -28,6 +28,19 @@ public abstract class CliTest : IDisposable
         return folder;
     });
 
+    private static readonly Lazy<TemporaryFolder> WholeFleet = new(() =>
+    {
+        var folder = new TemporaryFolder(inMemory: true);
+        AppDomain.CurrentDomain.ProcessExit += (_, _) => folder.Dispose();
+        Tool.Read(Program, "demo", "fleet", folder["fleet"]);
+        for (int week = 1; week <= 6; week++)
+            Tool.Read(Program, "fleet", "add", folder["pcs.fleet"], folder[$"fleet/week-{week}"]);
+        return folder;
+    });
+
+    /// <summary>What <c>moorfield demo fleet</c> makes, in fleet, and pcs.fleet, the store of all six weeks. It is made once, and only read.</summary>
+    protected static TemporaryFolder Forty => WholeFleet.Value;
+
     /// <summary>A folder with all that <c>moorfield demo</c> makes, disk and media included. It is made once for all tests.</summary>
     protected string CopyWholeDemo()
     {

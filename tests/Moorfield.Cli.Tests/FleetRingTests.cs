@@ -8,20 +8,9 @@ public sealed class FleetRingTests : CliTest
 {
     private const string Ring1 = "ring-1-office.brief.yaml", Ring2 = "ring-2-harbour.brief.yaml", Ring3 = "ring-3-island.brief.yaml";
 
-    // Made once: its inventories, and the store of all of them.
-    private static readonly Lazy<TemporaryFolder> World = new(() =>
-    {
-        var folder = new TemporaryFolder(inMemory: true);
-        AppDomain.CurrentDomain.ProcessExit += (_, _) => folder.Dispose();
-        Tool.Read(Command([])[0], "demo", "fleet", folder["fleet"]);
-        for (int week = 1; week <= 6; week++)
-            Tool.Read(Command([])[0], "fleet", "add", folder["pcs.fleet"], folder[$"fleet/week-{week}"]);
-        return folder;
-    });
+    private static string Store => Forty["pcs.fleet"];
 
-    private static string Store => World.Value["pcs.fleet"];
-
-    private static string Rings => World.Value["fleet/rings"];
+    private static string Rings => Forty["fleet/rings"];
 
     private static string Ring(string name) => Path.Combine(Rings, name);
 
@@ -29,7 +18,7 @@ public sealed class FleetRingTests : CliTest
     public void Forty_machines_over_six_weeks_are_made_and_kept()
     {
         var weeks = Enumerable.Range(1, 6)
-            .Select(w => Directory.GetFiles(World.Value[$"fleet/week-{w}"], "*.saved").Select(Path.GetFileName).ToList()).ToList();
+            .Select(w => Directory.GetFiles(Forty[$"fleet/week-{w}"], "*.saved").Select(Path.GetFileName).ToList()).ToList();
         weeks.Select(w => w.Count).ShouldBe([40, 40, 39, 37, 39, 39]);
         weeks[1].ShouldContain("SPARE-01.saved");
         weeks[2].ShouldContain("BRIDGE-06.saved");
@@ -38,7 +27,7 @@ public sealed class FleetRingTests : CliTest
         inventory.GetProperty("machines").GetArrayLength().ShouldBe(40); // the spare one is the one on the bridge
         inventory.GetProperty("sharedIds").EnumerateArray().Single().GetProperty("machines").EnumerateArray().Select(m => m.GetString())
             .ShouldBe(["COUNTER-25", "COUNTER-26"]);
-        Refused(2, "is there already", "demo", "fleet", World.Value["fleet"]);
+        Refused(2, "is there already", "demo", "fleet", Forty["fleet"]);
     }
 
     [Fact]
@@ -93,7 +82,7 @@ public sealed class FleetRingTests : CliTest
         var done = Run("hand-over", Store, "--brief", eased, "--to", Folder["island"], "--yes", "--accept-costs", "--format", "json");
         done.ExitCode.ShouldBe(0, done.Error);
         File.ReadLines(Folder["island/machines.txt"]).Count().ShouldBe(10);
-        Refused(2, "hand it over from a folder of surveys, or a store", "hand-over", World.Value["fleet/week-6/COUNTER-20.saved"], "--brief", eased,
+        Refused(2, "hand it over from a folder of surveys, or a store", "hand-over", Forty["fleet/week-6/COUNTER-20.saved"], "--brief", eased,
             "--to", to + "2");
     }
 
@@ -185,7 +174,7 @@ public sealed class FleetRingTests : CliTest
         Refused(2, "--weeks takes 1 to 520", "inventory", Store, "--weeks", "0");
         Refused(2, "omit --machines", "inventory", Store, "--weeks", "3", "--machines");
         Refused(2, "omit --reverse", "inventory", Store, "--weeks", "3", "--reverse");
-        Refused(2, "--weeks is for a fleet store, and week-1 is a folder of", "inventory", World.Value["fleet/week-1"], "--weeks", "3");
+        Refused(2, "--weeks is for a fleet store, and week-1 is a folder of", "inventory", Forty["fleet/week-1"], "--weeks", "3");
         Refused(2, "--weeks is for a fleet store, which", "inventory", Root, "--weeks", "3");
     }
 

@@ -1,4 +1,5 @@
 using Moorfield.Core.Transactions;
+using Moorfield.Reporting.Pages;
 
 namespace Moorfield.Cli.Commands;
 
@@ -11,6 +12,7 @@ internal sealed class ChangeOptions
     private readonly Option<string?> _vault = Common.VaultPath();
     private readonly Option<string?> _limit = Common.VaultLimit();
     private readonly Option<bool> _plainVault = Common.PlainVault();
+    private readonly Option<bool> _report = new("--report") { Description = "Keep the report of the run with its restore point" };
     private readonly Option<bool> _withoutPoint = new("--without-restore-point") { Description = "Record nothing; the run cannot be undone" };
     private readonly Option<bool> _replayLogs = new("--replay-logs") { Description = "Write transaction logs into the hives first" };
 
@@ -30,7 +32,7 @@ internal sealed class ChangeOptions
         _records = records;
         _lists = lists;
         Format = Common.Format(hasRows: lists);
-        foreach (var option in records ? new Option[] { _preview, _yes, _note, _vault, _limit, _plainVault, Format }
+        foreach (var option in records ? new Option[] { _preview, _yes, _note, _report, _vault, _limit, _plainVault, Format }
             : [_preview, _yes, _vault, Format])
             command.Add(option);
         // Some write a file themselves.
@@ -91,6 +93,8 @@ internal sealed class ChangeOptions
         if (!document.Changes.Any(c => replays.Exists(r => r.Describe() == c.Text)))
             document = document with { Changes = [.. replays.Select(DocumentBuilder.Change), .. document.Changes] };
         bool withPoint = HasRestorePoint(call), plain = call.GetValue(_plainVault);
+        if (_records && !withPoint && call.GetValue(_report))
+            throw new MoorfieldException(ErrorKind.InvalidUsage, "--report is kept with the restore point: omit --without-restore-point.");
         bool isSecret = operation.IsKeptEncrypted(plain), isSealed = withPoint && isSecret;
         document = document with { KeptEncrypted = withPoint && (operation.Target.IsEncrypted || isSealed) ? isSealed : null };
         string vaultPath = operation.Source?.FullPath ?? VaultPath(call);
@@ -144,11 +148,14 @@ internal sealed class ChangeOptions
             call.Log.Write(document.Action, operation.Target.FullPath, null, "done", document.Action);
         if (limit is { } most && outcome.Point is { } newest)
             VaultLimit.Enforce(most, vaultPath, newest, call.Log, call.Console.Error);
-        writer.Write(new Report(
+        var result = new Report(
             () => DocumentBuilder.Result(operation.Target, document, outcome, withPoint ? vaultPath : null, size?.Invoke()), ShowResult)
         {
             Title = "Result",
-        });
+        };
+        writer.Write(result);
+        if (_records && call.GetValue(_report) && outcome.Point is { } reported)
+            KeepReport(call, operation.Target, vaultPath, reported, preview, result);
         return outcome.ExitCode;
 
         void ShowPreview(IReportPage page)
@@ -170,6 +177,24 @@ internal sealed class ChangeOptions
                 return;
             string undo = TextFormat.Command("undo", operation.Target.Given, $"{point}", operation.Target.Options + Vault.Option(vaultPath));
             page.Line($"{(operation is UndoOperation ? "Take this undo back" : "Undo")} with {undo} (restore point {point} in {vaultPath}).");
+        }
+    }
+
+    /// <exception cref="MoorfieldException">It cannot be kept; all else was done.</exception>
+    private static void KeepReport(Invocation call, Target target, string vaultPath, int point, params Report[] parts)
+    {
+        var page = new PageCollector(_ => { }, takesDetails: false);
+        ReportFormats.Write(page, parts);
+        try
+        {
+            using var vault = Vault.OpenExisting(vaultPath)!;
+            target.OpenWithKey(vault);
+            vault.KeepReport(point, KeptReport.Write(call.Head, page.Blocks));
+        }
+        catch (MoorfieldException e)
+        {
+            throw new MoorfieldException(e.Kind, $"The report could not be kept with restore point {point}: {e.Message} Only the report is missing: "
+                + "everything else was done.", e);
         }
     }
 

@@ -33,7 +33,7 @@ internal static class HelpPages
             "--all", "--everything", "--before", "--start", "--package"]),
         ("For whom", ["--for", "--edition", "--before-edition", "--after-edition"]),
         ("What goes", ["--leave-data", "--allow-return", "--sweep", "--lift"]),
-        ("Safety", ["--preview", "--yes", "--accept-costs", "--note", "--vault", "--vault-limit", "--without-restore-point", "--copy-files",
+        ("Safety", ["--preview", "--yes", "--accept-costs", "--note", "--report", "--vault", "--vault-limit", "--without-restore-point", "--copy-files",
             "--replay-logs", "--overwrite", "--restore-point"]),
         ("Output", ["--format", "--to", "--sort", "--reverse", "--columns", "--sizes", "--reg", "--places"]),
     ];
@@ -99,6 +99,8 @@ internal static class HelpPages
                 return;
             case ["options"]:
                 Options(console, "Options of every command", Shared(root));
+                Say(console);
+                Options(console, "Of every command that records a restore point", [Common.PlainVault()]);
                 return;
         }
         Command command = root;
@@ -159,7 +161,7 @@ internal static class HelpPages
         }
         bool chooses = command.Options.Any(o => o.Name == "--find");
         var selection = Selection().Options.Select(o => o.Name).Where(n => n != "--brief" && (chooses || n != MakerName))
-            .Concat(SeveralTargets.Names).ToHashSet(StringComparer.Ordinal);
+            .Concat(SeveralTargets.Names).Append(Common.PlainVault().Name).ToHashSet(StringComparer.Ordinal);
         var own = command.Options.Where(o => !o.Hidden && !o.Recursive && !selection.Contains(o.Name)).ToList();
         foreach (var (heading, options) in Headings.Append((Others, own.Select(o => o.Name).Except(Headings.SelectMany(h => h.Options)).ToArray())))
         {

@@ -72,10 +72,7 @@ internal sealed class Invocation : IDisposable
     internal bool Has(Option option) => _parsed.GetResult(option) is { Implicit: false };
 
     /// <summary>The writer for the requested format.</summary>
-    internal IReportWriter Writer(Option<string> format) => _writer ??= ReportFormats.Open(GetValue(format), new ReportPlace(Console,
-        new PageHead(
-            string.Join(' ', _parsed.Tokens.Select(t => t.Value).TakeWhile(t => !t.StartsWith('-'))),
-            string.Join(' ', _parsed.Tokens.Select(t => TextFormat.Quoted(t.Value)).Prepend("moorfield")), DateTimeOffset.UtcNow, Version),
+    internal IReportWriter Writer(Option<string> format) => _writer ??= ReportFormats.Open(GetValue(format), new ReportPlace(Console, Head,
         content =>
         {
             if (_report is null)
@@ -83,6 +80,11 @@ internal sealed class Invocation : IDisposable
             else
                 _report.Write(content);
         }));
+
+    /// <summary>The facts about this call that stand on a page.</summary>
+    internal PageHead Head => new(
+        string.Join(' ', _parsed.Tokens.Select(t => t.Value).TakeWhile(t => !t.StartsWith('-'))),
+        string.Join(' ', _parsed.Tokens.Select(t => TextFormat.Quoted(t.Value)).Prepend("moorfield")), DateTimeOffset.UtcNow, Version);
 
     /// <summary>Writes what is left of the result, and the file that it was asked for in.</summary>
     internal void CompleteReport()

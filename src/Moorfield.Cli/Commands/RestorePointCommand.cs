@@ -1,8 +1,10 @@
+using Moorfield.Reporting.Pages;
+
 namespace Moorfield.Cli.Commands;
 
 internal static class RestorePointCommand
 {
-    private const int DetailsShown = 15;
+    private const int DetailsShown = 15, FactWidth = 10;
 
     internal static Command Create() =>
     new("restore-point", "Lists, checks and deletes the restore points in the vault.")
@@ -141,10 +143,12 @@ internal static class RestorePointCommand
         var format = Common.Format();
         var all = new Option<bool>("--all") { Description = "List every change" };
         var command = new Command("show", """
-            Shows one restore point: what its run did, and how far it got.
+            Shows one restore point: what its run did, and how far it got. A page of it (--format html or markdown) has the report that was
+            kept of the run (--report), too.
 
             Example:
               moorfield restore-point show 1
+              moorfield restore-point show 1 --format html --to run-1.html
             """)
         { number, all, vaultPath, format, Common.ReportFile };
         command.Handle(call =>
@@ -159,10 +163,28 @@ internal static class RestorePointCommand
             call.Write(format, new Report(
                 () => new PointDetailJson("moorfield.restore-point-detail/1", path, DocumentBuilder.Point(summary),
                     [.. point.Changes.Select(DocumentBuilder.Change)], [.. journal]),
-                page => Show(page, summary, point, journal, call.GetValue(all))));
+                page => Show(page, summary, point, journal, call.GetValue(all), () => ShowReport(page, vault, point.Number))));
             return ExitCode.Done;
         });
         return command;
+    }
+
+    private static void ShowReport(IReportPage page, Vault vault, int number)
+    {
+        try
+        {
+            if (vault.ReadReport(number) is not { } kept)
+                return;
+            var report = KeptReport.Read(kept) ?? throw Vault.DamagedReport(number);
+            if (page.IsDocument)
+                report.Show(page);
+            else
+                page.Fact("Report", "kept: --format html or markdown shows it", FactWidth);
+        }
+        catch (MoorfieldException e)
+        {
+            page.Error(e.Message);
+        }
     }
 
     private static Command CreateFinish()
@@ -202,32 +224,39 @@ internal static class RestorePointCommand
         return command;
     }
 
-    private static void Show(IReportPage page, PointSummary summary, RestorePoint point, IReadOnlyList<JournalLine> journal, bool all)
+    private static void Show(IReportPage page, PointSummary summary, RestorePoint point, IReadOnlyList<JournalLine> journal, bool all,
+        Action showReport)
     {
+        void Fact(string name, string text) => page.Fact(name, text, FactWidth);
         page.Heading($"Restore point {point.Number}: {point.Title}");
-        page.Line($"  Recorded   {Time(summary.Point)}");
-        page.Line($"  Target     {point.Target.Path} ({point.Target.Computer}, {point.Target.Product}, build {point.Target.Build})");
-        page.Line($"  State      {State(summary)}");
+        Fact("Recorded", $"{Time(summary.Point)}");
+        Fact("Target", $"{point.Target.Path} ({point.Target.Computer}, {point.Target.Product}, build {point.Target.Build})");
+        Fact("State", $"{State(summary)}");
         if (point.IsSealed)
-            page.Line("  Contents   encrypted in the vault");
+            Fact("Contents", "encrypted in the vault");
         if (point.Note is not null)
-            page.Line($"  Note       {point.Note}");
-        page.Line($"  Packages   {string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}");
+            Fact("Note", $"{point.Note}");
+        Fact("Packages", $"{string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}");
         if (point.State is { } state)
         {
             var trees = state.Systems.SelectMany(s => s.Trees).ToList();
             int said = state.Systems.Sum(s => s.Entries.Count(e => e.Content is not null));
-            page.Line($"  Files      {TextTable.Count(said, "file")} that say what the state is, "
+            Fact("Files", $"{TextTable.Count(said, "file")} that say what the state is, "
                 + $"{TextTable.Count(trees.Count, "file or folder", "files and folders")} that can be put back "
                 + $"({TextTable.Size(trees.Sum(t => t.Tree.Bytes))}){(state.WithFiles ? "" : ", without those of the packages")}");
+            showReport();
             return;
         }
-        page.Line($"  Changes    {ChangeText.Totals(point.Changes)}");
+        Fact("Changes", $"{ChangeText.Totals(point.Changes)}");
         if (point.Image is { } image)
-            page.Line($"  Image      from {TextTable.Size(image.LengthBefore)} to {TextTable.Size(image.LengthAfter)}; "
+            Fact("Image", $"from {TextTable.Size(image.LengthBefore)} to {TextTable.Size(image.LengthAfter)}; "
                 + $"{TextTable.Count(image.Dropped.Length, "content")} dropped, "
                 + $"{(image.Dropped.Any(d => d.Kept is not null) ? "kept in the vault" : "in the file until it is compacted")}");
-        page.Line();
+        showReport();
+        if (page.IsDocument)
+            page.Heading("What the run changes");
+        else
+            page.Line();
         foreach (var change in all ? point.Changes : [.. point.Changes.Take(DetailsShown)])
             page.Line($"  {change.Describe()}");
         if (!all && point.Changes.Length > DetailsShown)

@@ -17,6 +17,7 @@ namespace Moorfield.Core.Vaults;
        points/000001.json       one document a restore point, written whole before the run's first change
        points/000001.head       what the document is about, without the before-images: all that lists need
        points/000001.journal    one JSON line for each step of the run, flushed as it is made; and for each note and pin since
+       points/000001.report     the run's report for people, where one was wanted, compressed, and encrypted where the document is
        points/highest           the highest number of a point that was deleted
    A document never changes once it is written. Its blobs are on the disk before it is, and its head as well. A head counts only as long as
    its document has the length that it gives; without one the document is read. Whoever has the vault open shares its lock; points and contents
@@ -180,7 +181,7 @@ public sealed partial class Vault : IContentStore, IDisposable
         using var gate = _root.OpenFolder(Points)!;
         gate.Lock();
         var numbered = point with { Number = Math.Max(Numbers().LastOrDefault(), Highest()) + 1 };
-        DeleteJournal(numbered.Number); // of a point that was taken back as the power went
+        DeleteAccompanying(numbered.Number); // of a point that was taken back as the power went
         var stored = Document(numbered);
         numbered = numbered with { IsSealed = stored.Seal is not null };
         byte[] document = JsonSerializer.SerializeToUtf8Bytes(stored, VaultJson.Default.StoredPoint);
@@ -236,39 +237,40 @@ public sealed partial class Vault : IContentStore, IDisposable
         {
             _read.TryRemove(number, out _);
             _points.Delete(DocumentName(number));
-            foreach (string name in new[] { HeadName(number), JournalName(number) })
-            {
-                if (_points.Stat(name) is not null)
-                    _points.Delete(name);
-            }
+            DeleteAccompanying(number);
         }
         _points.Flush();
     }
 
-    /// <summary>Heads and journals whose document is gone, and parts of documents.</summary>
+    /// <summary>Files that go with a document which is gone, and parts of documents.</summary>
     internal IEnumerable<string> StrayNames()
     {
         var numbers = Numbers().ToHashSet();
         return _points.Names().Where(n => n == AtomicFile.PartName || (int.TryParse(Path.GetFileNameWithoutExtension(n), out int number)
-            && (n == HeadName(number) || n == JournalName(number)) && !numbers.Contains(number)));
+            && Accompanying(number).Contains(n) && !numbers.Contains(number)));
     }
 
     internal void DeleteStray(string name) => _points.Delete(name);
 
-    private void DeleteJournal(int number)
+    private void DeleteAccompanying(int number)
     {
-        if (_points.Stat(JournalName(number)) is not null)
-            _points.Delete(JournalName(number));
+        foreach (string name in Accompanying(number))
+        {
+            if (_points.Stat(name) is not null)
+                _points.Delete(name);
+        }
     }
+
+    /// <summary>Names of the files that go with a document.</summary>
+    private static string[] Accompanying(int number) => [HeadName(number), JournalName(number), ReportName(number)];
 
     /// <summary>Takes back a restore point whose run never began.</summary>
     internal void Abandon(int number)
     {
-        DeleteJournal(number);
+        // The journal first: without one the run never began, even if the power goes now.
+        DeleteAccompanying(number);
         _read.TryRemove(number, out _);
         _points.Delete(DocumentName(number));
-        if (_points.Stat(HeadName(number)) is not null)
-            _points.Delete(HeadName(number));
         _points.Flush();
     }
 

@@ -114,7 +114,7 @@ public static class VaultMaintenance
             if (vault.Locked(number) is { } seal)
             {
                 locked?.Invoke(number);
-                return VerifyLocked(vault, number, seal, known);
+                return VerifyLocked(vault, number, seal, known).Concat(ReportFault(vault, number));
             }
             point = vault.Read(number);
         }
@@ -122,8 +122,12 @@ public static class VaultMaintenance
         {
             fault = e.Message;
         }
-        return point is null ? [new PointFault(number, $"{fault} Nothing of it can be undone.", [])] : Verify(vault, point, known);
+        return point is null ? [new PointFault(number, $"{fault} Nothing of it can be undone.", [])]
+            : Verify(vault, point, known).Concat(ReportFault(vault, number));
     }
+
+    private static IEnumerable<PointFault> ReportFault(Vault vault, int number) =>
+        vault.ReportFault(number) is { } fault ? [new PointFault(number, fault, [])] : [];
 
     private static IEnumerable<PointFault> VerifyLocked(Vault vault, int number, LockedPoint locked, IDictionary<string, bool> known)
     {
