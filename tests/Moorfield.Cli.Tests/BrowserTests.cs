@@ -143,11 +143,11 @@ public sealed class BrowserTests(Browser browser) : CliTest, IClassFixture<Brows
     [Fact]
     public async Task Every_kind_of_page_is_accessible_asks_for_nothing_and_fits_any_width()
     {
-        string run = RunPage();
+        string before = Save("before.saved", Root), run = RunPage();
         string[] pages =
         [
             Page("inventory.html", "inventory", Root), run, Page("point.html", "restore-point", "show", "1"), FleetPage(),
-            Page("compare.html", "compare", Root, "1"), Page("weeks.html", "inventory", Forty["pcs.fleet"], "--weeks", "10"),
+            Page("compare.html", "compare", before, Root), Page("weeks.html", "inventory", Forty["pcs.fleet"], "--weeks", "10"),
             Page("check.html", "check", Forty["pcs.fleet"], "--brief", Forty["fleet/rings"]), Page("explain.html", "explain", Root, "Films"),
         ];
         foreach (string file in pages)
