@@ -136,8 +136,8 @@ public sealed class BrowserTests(Browser browser) : CliTest, IClassFixture<Brows
         while (await page.EvaluateAsync<string>("document.activeElement.tagName") != "A")
             await page.Keyboard.PressAsync("Tab");
         await page.Keyboard.PressAsync("Enter");
-        await Assertions.Expect(page.Locator("section:target h3")).ToHaveTextAsync("Weather");
-        await Assertions.Expect(page.Locator("section:target")).ToBeInViewportAsync();
+        await Assertions.Expect(page.Locator("h3:target")).ToHaveTextAsync("Weather");
+        await Assertions.Expect(page.Locator("h3:target")).ToBeInViewportAsync();
     }
 
     [Fact]

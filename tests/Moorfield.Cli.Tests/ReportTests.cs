@@ -21,8 +21,8 @@ public sealed class ReportTests : CliTest
         using var json = JsonDocument.Parse(Run("inventory", Root, "--format", "json").Output);
         int shown = html.Split("<tr><td").Length - 1;
         shown.ShouldBeInRange(20, json.RootElement.GetProperty("systems")[0].GetProperty("packages").GetArrayLength());
-        html.Split("<section id=\"e0-").Length.ShouldBe(shown + 1);
-        html.ShouldContain("<a href=\"#e0-1\">");
+        html.Split("<h3 id=p").Length.ShouldBe(shown + 1);
+        html.ShouldContain("<a href=#p1>");
         html.ShouldContain("<dd>Larkfield.Crossword_j9egfkezhr26y");
         html.ShouldContain($"<code>moorfield inventory {Root} --format html --to {Folder["inventory.html"]}</code>");
         Run("inventory", Root, "--format", "html").Output.ShouldStartWith("<!doctype html>");
@@ -40,6 +40,96 @@ public sealed class ReportTests : CliTest
         string preview = Report("preview.md", "remove", Root, "Music", "--for", "everyone", "--preview", "--format", "markdown");
         preview.ShouldStartWith("### Remove from counter-07, for everyone\n\n| Package |");
         preview.ShouldNotContain("Verified");
+    }
+
+    [Fact]
+    public void A_comparison_begins_with_both_systems_in_numbers()
+    {
+        string before = Save("before.saved", Root);
+        Run("remove", Root, "Weather", "Clock", "--for", "everyone", "--yes", "--accept-costs").ExitCode.ShouldBe(0);
+        using var json = JsonDocument.Parse(Run("compare", before, Root, "--format", "json").Output);
+        var system = json.RootElement.GetProperty("systems")[0];
+        JsonElement was = system.GetProperty("totalsBefore"), now = system.GetProperty("totalsAfter");
+        int Less(string name) => was.GetProperty(name).GetInt32() - now.GetProperty(name).GetInt32();
+        string[] names = ["packages", "newcomers", "runInBackground", "startWithWindows"];
+        names.Select(Less).ShouldBe([2, 2, 2, 0]);
+        using var inventory = JsonDocument.Parse(Run("inventory", Root, "--format", "json").Output);
+        now.GetProperty("bytes").GetInt64().ShouldBe(inventory.RootElement.GetProperty("systems")[0].GetProperty("packages").EnumerateArray()
+            .Sum(p => p.GetProperty("bytes").GetInt64()));
+        string html = Report("compare.html", "compare", before, Root, "--format", "html");
+        html.ShouldContain($"<tr><td>Packages<td>{was.GetProperty("packages")}<td>{now.GetProperty("packages")}<td>-2\n");
+        html.Split("<svg role=\"img\"").Length.ShouldBe(3);
+        html.ShouldContain($"<desc>Packages: before {was.GetProperty("packages")}, after {now.GetProperty("packages")}. At start-up: before ");
+        Run("compare", Root, Root).Output.ShouldNotContain("In numbers");
+    }
+
+    [Fact]
+    public void A_runs_report_is_kept_with_its_restore_point()
+    {
+        Run("remove", Root, "Weather", "--for", "everyone", "--yes", "--report").ExitCode.ShouldBe(0);
+        Run("remove", Root, "Clock", "--for", "everyone", "--yes", "--accept-costs").ExitCode.ShouldBe(0);
+        string html = Report("run.html", "restore-point", "show", "1", "--format", "html");
+        html.ShouldContain("<h2>Report of the run</h2>");
+        html.ShouldContain($"<pre>moorfield remove {Root} Weather --for everyone --yes --report</pre>");
+        html.ShouldContain("<tr><td>Weather<td>4.53.51922.0<td>all 3<td>no longer get it; block set");
+        html.ShouldContain("<p>Verified: counter-07 now is as planned.</p>");
+        html.ShouldContain($"<p>Undo with &#x27;moorfield undo {Root} 1&#x27;");
+        Run("restore-point", "show", "2", "--format", "html").Output.ShouldNotContain("Report of the run");
+        var shown = Run("restore-point", "show", "1");
+        shown.Output.ShouldContain("  Report     kept: --format html or markdown shows it\n");
+        shown.Output.ShouldNotContain("Verified");
+        Run("undo", Root, "1", "--yes", "--report").ExitCode.ShouldBe(0);
+        Run("restore-point", "show", "3", "--format", "markdown").Output.ShouldContain("`moorfield undo ");
+        File.AppendAllText(Path.Combine(Vault, "points/000001.report"), "x");
+        var damaged = Run("restore-point", "show", "1");
+        (damaged.ExitCode, damaged.Error).ShouldBe((0, "moorfield: The report of restore point 1 is damaged. Undoing does not need it.\n"));
+        Run("restore-point", "verify").ExitCode.ShouldBe(4);
+        Run("undo", Root, "2", "--yes").ExitCode.ShouldBe(0);
+        var none = Run("remove", Root, "Weather", "--for", "everyone", "--yes", "--report", "--without-restore-point");
+        (none.ExitCode, none.Error).ShouldBe((2, "moorfield: --report is kept with the restore point: omit --without-restore-point.\n"));
+    }
+
+    [Fact]
+    public void A_report_that_cannot_be_kept_ends_a_run_that_is_done_with_its_own_sentence()
+    {
+        string[] run = ["remove", Root, "Weather", "--for", "everyone", "--yes", "--report"];
+        Run(run).ExitCode.ShouldBe(0);
+        Run("undo", Root, "--yes").ExitCode.ShouldBe(0);
+        // The report is what a run renames last.
+        Tool.Run("strace", ["-f", "-qq", "-o", Folder["calls"], "-e", "trace=renameat", .. Command(run)], Surroundings, null).ExitCode.ShouldBe(0);
+        int renames = File.ReadLines(Folder["calls"]).Count(l => l.Contains("renameat(", StringComparison.Ordinal));
+        Run("undo", Root, "--yes").ExitCode.ShouldBe(0);
+        var outcome = RunInjected($"renameat:error=ENOSPC:when={renames}", run);
+        outcome.ExitCode.ShouldBe(1, outcome.Error);
+        outcome.Output.ShouldContain("Verified: counter-07 now is as planned.");
+        outcome.Error.ShouldStartWith("moorfield: The report could not be kept with restore point 5: ");
+        outcome.Error.ShouldEndWith("Only the report is missing: everything else was done.\n");
+        Run("restore-point", "verify").ExitCode.ShouldBe(0);
+        Run("undo", Root, "--yes").ExitCode.ShouldBe(0);
+    }
+
+    [Fact]
+    public void A_fleet_is_one_page_with_all_that_a_terminal_shows_one_by_one()
+    {
+        string html = Report("fleet.html", "inventory", Forty["pcs.fleet"], "--brief", Forty["fleet/rings"], "--format", "html");
+        foreach (string heading in new[] { "Coverage", "Rollout", "Machines that differ", "Week by week", "Where packages are", "Packages", "Machines" })
+            html.ShouldContain($"<h2>{heading}</h2>");
+        html.ShouldContain("<tr><td>ring-2-harbour<td>16<td>13<td>3<td>done on 13, failed on 2, none recorded on 1\n");
+        html.ShouldContain("<p>21 of 40 machines.</p>");
+        html.ShouldContain("<p>6 machines that no brief is for.</p>");
+        using var json = JsonDocument.Parse(Run("inventory", Forty["pcs.fleet"], "--format", "json").Output);
+        var packages = json.RootElement.GetProperty("packages").EnumerateArray().ToList();
+        html.Split("<h3 id=p").Length.ShouldBe(packages.Count + 1);
+        int on = packages.First(p => p.GetProperty("displayName").GetString() == "Tide Tables").GetProperty("machines").GetInt32();
+        html.ShouldContain($">Tide Tables</a><td>{on}<td>");
+        html.ShouldContain("<dt>Machines<dd>all but BRIDGE-01, BRIDGE-02, BRIDGE-03, BRIDGE-04, BRIDGE-05 and BRIDGE-06</dl>");
+        html.ShouldContain("<dt>Machines<dd>all 40</dl>");
+        // Of a folder nothing is known of weeks, and without briefs nothing of rings.
+        string folder = Report("folder.html", "inventory", Forty["fleet/week-6"], "--format", "html");
+        folder.ShouldNotContain("<h2>Week by week</h2>");
+        folder.ShouldNotContain("<h2>Rollout</h2>");
+        Run("inventory", Forty["pcs.fleet"], "--brief", Forty["fleet/rings"]).ExitCode.ShouldBe(2);
+        Run("inventory", Root, "--brief", Forty["fleet/rings"], "--format", "html").ExitCode.ShouldBe(2);
     }
 
     [Fact]

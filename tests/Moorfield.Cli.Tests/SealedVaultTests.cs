@@ -227,4 +227,26 @@ public sealed class SealedVaultTests : CliTest
         File.ReadAllText(Folder["vault/points/000004.json"]).ShouldContain("\"seal\"");
         Inventory(Startup).ShouldBe(before);
     }
+
+    [Fact]
+    public void A_report_is_encrypted_where_its_restore_point_is()
+    {
+        string report = Path.Combine(Vault, "points/000001.report");
+        Remove("--report");
+        byte[] kept = File.ReadAllBytes(report);
+        Encoding.Latin1.GetString(kept).ShouldStartWith("moorseal");
+        Done("restore-point", "show", "1", "--format", "markdown").Output.ShouldContain("\nVerified: ");
+        File.Move(KeyFile, Folder["away.key"]);
+        var locked = Run("restore-point", "show", "1", "--format", "markdown");
+        (locked.ExitCode, locked.Output).ShouldBe((5, ""), locked.Error);
+        Done("restore-point", "verify").Output.ShouldContain("1 restore point of 1 sound");
+        kept[^40] ^= 1;
+        File.WriteAllBytes(report, kept);
+        Run("restore-point", "verify").ShouldSatisfyAllConditions(
+            o => o.ExitCode.ShouldBe(4), o => o.Error.ShouldContain("The report of restore point 1 is damaged. Undoing does not need it."));
+        File.Move(Folder["away.key"], KeyFile);
+        Done("restore-point", "show", "1", "--format", "markdown").ShouldSatisfyAllConditions(
+            o => o.Output.ShouldNotContain("Verified: "), o => o.Error.ShouldContain("The report of restore point 1 is damaged."));
+        Done("undo", _disk, "--yes", "--plain-vault", "--bitlocker-key", Startup);
+    }
 }

@@ -46,6 +46,19 @@ public sealed class ComparisonTests
     }
 
     [Fact]
+    public void In_numbers_a_system_is_its_applications_and_the_size_of_everything()
+    {
+        var totals = System(
+            Package(accounts: ["ivy"]) with { StartsWithWindows = true, RunsInBackground = true, HasFiles = true },
+            Package(newcomers: true) with { RunsInBackground = true },
+            Package(bytes: 7) with { HasFiles = true },
+            Package(bytes: 0, family: "Tern.Gone_8pewgm0k42rsa") with { StartsWithWindows = true }, // neither files nor anybody who has it
+            Package(newcomers: true, accounts: ["ivy"]) with { Role = "Framework", HasFiles = true, RunsInBackground = true },
+            Package(accounts: ["ivy"]) with { Role = "Addon" }).Totals;
+        totals.ShouldBe(new SystemTotals(Packages: 4, Bytes: 407, StartWithWindows: 1, RunInBackground: 2, Newcomers: 1));
+    }
+
+    [Fact]
     public void Blocks_alone_are_a_difference()
     {
         var plain = System(Package());

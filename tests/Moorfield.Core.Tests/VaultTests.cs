@@ -175,20 +175,53 @@ public sealed class VaultTests : IDisposable
     }
 
     [Fact]
-    public void Heads_and_journals_without_a_document_and_parts_of_one_are_strays()
+    public void What_is_without_its_document_and_parts_of_one_are_strays()
     {
         using var vault = Open();
         Finish(vault, vault.Begin(Point("a")));
         Finish(vault, vault.Begin(Point("b")));
         vault.StrayNames().ShouldBeEmpty();
+        vault.KeepReport(2, [1]);
         File.Delete(_folder["vault/points/000002.json"]);
         File.WriteAllText(_folder["vault/points/000002.txt"], "somebody else's");
         File.WriteAllText(_folder["vault/points/notes"], "somebody else's");
-        vault.StrayNames().Order(StringComparer.Ordinal).ShouldBe(["000002.head", "000002.journal"]);
+        vault.StrayNames().Order(StringComparer.Ordinal).ShouldBe(["000002.head", "000002.journal", "000002.report"]);
         // A number that a cut-off run had is given again, without the other one's journal.
         vault.Begin(Point("c")).Number.ShouldBe(2);
         vault.Journal(2).ShouldBeEmpty();
+        vault.ReadReport(2).ShouldBeNull();
         vault.Journal(1).Count.ShouldBe(1);
+    }
+
+    [Fact]
+    public void A_report_stays_with_its_restore_point_and_goes_with_it()
+    {
+        using var vault = Open();
+        Finish(vault, vault.Begin(Point("a")));
+        Finish(vault, vault.Begin(Point("b")));
+        vault.ReadReport(2).ShouldBeNull();
+        byte[] report = Encoding.UTF8.GetBytes(string.Concat(Enumerable.Repeat("berth seven ", 5000)));
+        vault.KeepReport(2, report);
+        vault.ReadReport(2).ShouldBe(report);
+        vault.ReadReport(1).ShouldBeNull();
+        new FileInfo(_folder["vault/points/000002.report"]).Length.ShouldBeLessThan(1000);
+        File.GetUnixFileMode(_folder["vault/points/000002.report"]).ShouldBe(UnixFileMode.UserRead | UnixFileMode.UserWrite);
+        Should.Throw<MoorfieldException>(() => vault.KeepReport(3, report)).Message.ShouldContain("no restore point 3");
+        var sound = new Dictionary<string, bool>();
+        VaultMaintenance.Verify(vault, 2, sound).ShouldBeEmpty();
+        byte[] stored = File.ReadAllBytes(_folder["vault/points/000002.report"]);
+        foreach (byte[] spoilt in new byte[][] { [], [1, 2, 3], stored[..^4], [.. stored[..^9], (byte)(stored[^9] ^ 1), .. stored[^8..]] })
+        {
+            File.WriteAllBytes(_folder["vault/points/000002.report"], spoilt);
+            var fault = VaultMaintenance.Verify(vault, 2, sound).ShouldHaveSingleItem();
+            (fault.Number, fault.Text).ShouldBe((2, "The report of restore point 2 is damaged. Undoing does not need it."));
+            vault.Read(2).Title.ShouldBe("b");
+        }
+        vault.StrayNames().ShouldBeEmpty();
+        vault.Delete([2]);
+        File.Exists(_folder["vault/points/000002.report"]).ShouldBeFalse();
+        File.WriteAllBytes(_folder["vault/points/000002.report"], stored);
+        vault.StrayNames().ShouldBe(["000002.report"]);
     }
 
     [Fact]

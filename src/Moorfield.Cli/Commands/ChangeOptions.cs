@@ -180,7 +180,7 @@ internal sealed class ChangeOptions
         }
     }
 
-    /// <exception cref="MoorfieldException">It cannot be kept; all else was done.</exception>
+    /// <exception cref="MoorfieldException">It cannot be kept; everything else was done.</exception>
     private static void KeepReport(Invocation call, Target target, string vaultPath, int point, params Report[] parts)
     {
         var page = new PageCollector(_ => { }, takesDetails: false);

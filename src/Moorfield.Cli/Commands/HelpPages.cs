@@ -33,8 +33,8 @@ internal static class HelpPages
             "--all", "--everything", "--before", "--start", "--package"]),
         ("For whom", ["--for", "--edition", "--before-edition", "--after-edition"]),
         ("What goes", ["--leave-data", "--allow-return", "--sweep", "--lift"]),
-        ("Safety", ["--preview", "--yes", "--accept-costs", "--note", "--report", "--vault", "--vault-limit", "--without-restore-point", "--copy-files",
-            "--replay-logs", "--overwrite", "--restore-point"]),
+        ("Safety", ["--preview", "--yes", "--accept-costs", "--note", "--report", "--vault", "--vault-limit", "--without-restore-point",
+            "--copy-files", "--replay-logs", "--overwrite", "--restore-point"]),
         ("Output", ["--format", "--to", "--sort", "--reverse", "--columns", "--sizes", "--reg", "--places"]),
     ];
 

@@ -200,7 +200,7 @@ internal static class InventoryCommand
         for (int i = 0; i < columns.Count; i++)
             sheet = columns[i].IsNumber ? sheet.Right(i) : columns[i].IsQuiet ? sheet.Quiet(i) : sheet;
         var rows = Sorted(call, section.Rows(shown)).ToList();
-        string Id(int at) => $"e{snapshot.EditionNumber ?? 0}-{at + 1}";
+        string Id(int at) => snapshot.EditionNumber is { } edition ? $"e{edition}-{at + 1}" : $"p{at + 1}";
         foreach (var (at, row) in rows.Index())
         {
             sheet.Add([.. columns.Select(c => new TableCell(c.Text(row), c.IsNumber ? row.Bytes : null,
@@ -244,14 +244,15 @@ internal static class InventoryCommand
             if (text.Length > 0)
                 page.Fact(name, text, 0);
         }
-        Fact("", DisplayText.Readable(package.Manifest?.Description) ?? "");
+        if (DisplayText.Readable(package.Manifest?.Description) is { Length: > 0 } description)
+            page.Line(description);
         Fact("Family", package.Family.ToString());
         Fact("Publisher", package.Publisher);
-        Fact("Accounts", string.Join(", ", DisplayText.Names(package.Accounts, row.Snapshot)));
-        Fact("Starts", package.StartsWithWindows ? package.RunsInBackground ? "at start-up, in the background" : "at start-up"
-            : package.RunsInBackground ? "in the background" : "");
+        // The table has the others.
+        if (package.Accounts.Length > 1 && package.Accounts.Length < row.Snapshot.Accounts.Length)
+            Fact("Accounts", string.Join(", ", DisplayText.Names(package.Accounts, row.Snapshot)));
         string name = "Because";
-        foreach (var reason in row.Verdict!.Reasons)
+        foreach (var reason in row.Verdict!.Reasons.Where(r => r.Code != "nothingNeedsIt"))
         {
             Fact(name, reason.Text);
             name = "";

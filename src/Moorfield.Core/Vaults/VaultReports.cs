@@ -1,9 +1,10 @@
+using System.Security.Cryptography;
 using Moorfield.Core.Storage;
 using ZstdSharp;
 
 namespace Moorfield.Core.Vaults;
 
-/// <content>Reports of runs: what a run asked and did, for people. Undoing needs none of it.</content>
+/// <content>Reports of runs: what a run asked and did, for people, behind their SHA-256. Undoing needs none of it.</content>
 public sealed partial class Vault
 {
     private const int MaxReport = 16 << 20;
@@ -19,7 +20,10 @@ public sealed partial class Vault
         using (var sealing = key is null ? null : new SealingStream(output, key, ReportUse(number)))
         {
             using (var compressor = new CompressionStream(sealing ?? (Stream)output, _compressor.Value, preserveCompressor: true, leaveOpen: true))
+            {
+                compressor.Write(SHA256.HashData(report));
                 compressor.Write(report);
+            }
             sealing?.Finish();
         }
         using var gate = _root.OpenFolder(Points)!;
@@ -40,9 +44,13 @@ public sealed partial class Vault
         {
             using var stored = new MemoryStream(FileContent.ReadAll(file, MaxReport));
             using var plain = new DecompressionStream(key is null ? stored : new OpeningStream(stored, key, ReportUse(number)), leaveOpen: false);
-            byte[] report = new byte[MaxReport];
-            int length = plain.ReadAtLeast(report, MaxReport, throwOnEndOfStream: false);
-            return length < MaxReport ? report[..length] : throw new InvalidDataException("it is longer than any that Moorfield writes");
+            byte[] content = new byte[SHA256.HashSizeInBytes + MaxReport];
+            int length = plain.ReadAtLeast(content, content.Length, throwOnEndOfStream: false);
+            if (length < SHA256.HashSizeInBytes)
+                throw new InvalidDataException("it has no digest");
+            byte[] report = content[SHA256.HashSizeInBytes..length];
+            return content.AsSpan(0, SHA256.HashSizeInBytes).SequenceEqual(SHA256.HashData(report)) ? report
+                : throw new InvalidDataException("it is not as it was kept");
         }
         catch (Exception e) when (IsDamage(e) || e is MoorfieldException)
         {
@@ -50,7 +58,7 @@ public sealed partial class Vault
         }
     }
 
-    /// <summary>What to say of a report that means nothing.</summary>
+    /// <summary>An error that says that a report is damaged.</summary>
     public static MoorfieldException DamagedReport(int number, Exception? inner = null) => new(ErrorKind.Failed,
         $"The report of restore point {number} is damaged. Undoing does not need it.", inner);
 

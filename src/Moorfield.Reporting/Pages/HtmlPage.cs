@@ -40,8 +40,8 @@ internal static class HtmlPage
     /// <summary>Writes the blocks of a page; end tags that HTML lets out are left out.</summary>
     private sealed class Body(HtmlText html)
     {
-        // Columns that the style has a rule for, and characters of a cell that stay on one line.
-        private const int MaxKept = 8, KeptLength = 24;
+        // Columns that the style has rules for, and characters of a cell that stay on one line.
+        private const int MaxStyled = 12, KeptLength = 24;
         private int _tables;
 
         internal void Write(ImmutableArray<PageBlock> blocks)
@@ -54,9 +54,8 @@ internal static class HtmlPage
             html.Raw("<h2>Details</h2>\n"u8);
             foreach (var one in details)
             {
-                html.Raw("<section id=\""u8).Text(one.Id).Raw("\"><h3>"u8).Text(one.Title).Raw("</h3>\n"u8);
+                html.Raw("<h3 id="u8).Value(one.Id).Raw(">"u8).Text(one.Title).Raw("</h3>"u8);
                 WriteBlocks(one.Blocks, isDetails: true);
-                html.Raw("</section>\n"u8);
             }
         }
 
@@ -139,38 +138,38 @@ internal static class HtmlPage
             _tables++;
             html.Raw("<div class=\"scroll\" role=\"region\" tabindex=\"0\" aria-label=\""u8).Text($"{name}, table {_tables}")
                 .Raw("\"><table class=\""u8);
-            // Names and dates are not broken where another column has the long texts.
-            for (int i = 0; i < Math.Min(table.Headings.Count, MaxKept); i++)
+            for (int i = 0; i < Math.Min(table.Headings.Count, MaxStyled); i++)
             {
+                // Names and dates are not broken where another column has the long texts.
                 if (table.Rows.All(r => r[i].Text.Length <= KeptLength))
                     html.Raw(" k"u8).Number(i + 1);
+                if (table.IsRight(i))
+                    html.Raw(" n"u8).Number(i + 1);
+                else if (table.IsQuiet(i))
+                    html.Raw(" q"u8).Number(i + 1);
             }
             html.Raw("\"><thead><tr>"u8);
-            for (int i = 0; i < table.Headings.Count; i++)
-                html.Raw(table.IsRight(i) ? "<th scope=col class=n>"u8 : "<th scope=col>"u8).Text(table.Headings[i]);
+            foreach (string column in table.Headings)
+                html.Raw("<th scope=col>"u8).Text(column);
             html.Raw("</thead><tbody>\n"u8);
             foreach (var row in table.Rows)
             {
                 html.Raw("<tr>"u8);
                 for (int i = 0; i < row.Length; i++)
-                    Cell(table, row[i], i);
+                    Cell(row[i], i >= MaxStyled && table.IsRight(i));
                 html.Raw("\n"u8);
             }
             html.Raw("</table></div>\n"u8);
         }
 
-        private void Cell(TextTable table, TableCell cell, int column)
+        private void Cell(TableCell cell, bool isRight)
         {
-            html.Raw("<td"u8);
-            if (table.IsRight(column))
-                html.Raw(" class=n"u8);
-            else if (table.IsQuiet(column))
-                html.Raw(" class=q"u8);
+            html.Raw(isRight ? "<td class=n"u8 : "<td"u8);
             if (cell.Value is { } value)
                 html.Raw(" data-v="u8).Number(value);
             html.Raw(">"u8);
             if (cell.Details is { } id)
-                html.Raw("<a href=\"#"u8).Text(id).Raw("\">"u8).Text(cell.Text).Raw("</a>"u8);
+                html.Raw("<a href="u8).Value(id, "#").Raw(">"u8).Text(cell.Text).Raw("</a>"u8);
             else
                 html.Text(cell.Text);
         }

@@ -23,6 +23,12 @@ internal sealed class HtmlText
         return this;
     }
 
+    /// <summary>The value of an attribute after its equals sign: without quotes where it is letters, digits and hyphens.</summary>
+    /// <param name="before">A sign in front of it that needs no quotes.</param>
+    internal HtmlText Value(string text, string before = "") =>
+        text.Length > 0 && text.All(c => char.IsAsciiLetterOrDigit(c) || c == '-') ? Text(before).Text(text)
+            : Raw("\""u8).Text(before).Text(text).Raw("\""u8);
+
     internal HtmlText Number(double number) => Text(number.ToString("0.##", CultureInfo.InvariantCulture));
 
     /// <summary>A document for the page's script. Its strings hold no character that could end the element around it.</summary>

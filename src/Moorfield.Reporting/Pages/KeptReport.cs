@@ -13,13 +13,13 @@ internal sealed record KeptReport(string Schema, string Command, DateTimeOffset 
         new KeptReport(CurrentSchema, head.Command, head.Time, head.Version, [.. blocks.Select(KeptBlock.Of).OfType<KeptBlock>()]),
         KeptReportJson.Default.KeptReport);
 
-    /// <summary>Reads a document; null when it is none of a report.</summary>
+    /// <summary>Reads a document; null when it is not that of a report.</summary>
     internal static KeptReport? Read(byte[] document)
     {
         try
         {
-            return JsonSerializer.Deserialize(document, KeptReportJson.Default.KeptReport) is { Schema: CurrentSchema, Blocks.IsDefault: false } report
-                && report.Blocks.All(b => b is { IsSound: true }) ? report : null;
+            var report = JsonSerializer.Deserialize(document, KeptReportJson.Default.KeptReport);
+            return report is { Schema: CurrentSchema, Blocks.IsDefault: false } && report.Blocks.All(b => b is { IsSound: true }) ? report : null;
         }
         catch (Exception e) when (e is JsonException or NotSupportedException or InvalidOperationException)
         {

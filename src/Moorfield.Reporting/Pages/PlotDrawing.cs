@@ -1,6 +1,8 @@
 namespace Moorfield.Reporting.Pages;
 
-/// <summary>Draws plots: lines and bars as SVG, with title and values in words for whoever does not see them; a matrix by the page's script.</summary>
+/// <summary>
+/// Draws plots: lines and bars as SVG, with title and values in words for whoever does not see them; a matrix by the page's script.
+/// </summary>
 internal static class PlotDrawing
 {
     private const int Width = 720, Height = 240, Left = 60, Right = 150, Top = 16, Bottom = 32;
