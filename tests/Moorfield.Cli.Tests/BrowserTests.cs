@@ -121,6 +121,31 @@ public sealed class BrowserTests(Browser browser) : CliTest, IClassFixture<Brows
     }
 
     [Fact]
+    public async Task Sizes_sort_by_their_units_and_texts_by_the_numbers_in_them()
+    {
+        string file = PageOf("sizes.html", page =>
+        {
+            var table = new TextTable("Package", "Files", "Change");
+            table.Add("Timer 10", "3.2 MB go", "-1.5 KB");
+            table.Add("timer 9", "475.7 KB go", "+1.0 GB");
+            table.Add("Timer 1", "0 B go", "-2.0 MB");
+            page.Table(table);
+        });
+        await using var opened = await browser.Open(file);
+        var page = opened.Page;
+        async Task<string> Sorted(string by)
+        {
+            await page.GetByRole(AriaRole.Button, new() { Name = by }).ClickAsync();
+            return string.Join(", ", await page.Locator("tbody tr").EvaluateAllAsync<string[]>("all => all.map(r => r.cells[0].textContent)"));
+        }
+        (await page.GetByLabel("Filter").CountAsync()).ShouldBe(0, "three rows need none");
+        (await Sorted("Files")).ShouldBe("Timer 1, timer 9, Timer 10");
+        (await Sorted("Change")).ShouldBe("Timer 1, Timer 10, timer 9");
+        (await Sorted("Package")).ShouldBe("Timer 1, timer 9, Timer 10");
+        (await Sorted("Package")).ShouldBe("Timer 10, timer 9, Timer 1");
+    }
+
+    [Fact]
     public async Task All_of_it_can_be_done_with_the_keyboard()
     {
         await using var opened = await browser.Open(Page("inventory.html", "inventory", Root));

@@ -27,7 +27,6 @@ internal static class BlockCommand
             HelpName = "OTHER" };
         var coming = new Option<string?>("--coming") { Description = "Block what 'forecast --update IMAGE' shows as coming, and set "
             + "guards", HelpName = "IMAGE" };
-        var to = new Option<string?>("--to") { Description = "Write blocks and guards to a new registry text file", HelpName = "FILE" };
         var command = new Command("block", """
             Keeps updates from provisioning families again, in any version, installed or not, and desktop programs from installing themselves
             for newcomers. Blocking removes nothing. With a brief, blocks what it would remove or block, and sets its guards. Without a
@@ -44,7 +43,7 @@ internal static class BlockCommand
               moorfield block /mnt/counter-07 --coming counter-update.wim
               moorfield block /mnt/counter-07 --brief counters.brief.yaml --from counter-update.wim
             """)
-        { TargetPath, families, lift, from, coming, to, Edition, Maker };
+        { TargetPath, families, lift, from, coming, Common.RegistryFile, Edition, Maker };
         var filters = new FilterOptions(command, forChange: true);
         var brief = new BriefOptions(command);
         SeveralTargets.AddTo(command);
@@ -54,6 +53,7 @@ internal static class BlockCommand
             string[] arguments = call.GetValue(families) ?? [];
             var filter = filters.Read(call);
             string[] keep = filters.Keep(call);
+            string? to = call.ReportPath is null ? call.GetValue(Common.RegistryFile) : null;
             string? registry = call.GetValue(from) is { } file && file.EndsWith(".reg", StringComparison.OrdinalIgnoreCase) ? file : null;
             string? otherPath = registry is null ? call.GetValue(from) : null;
             bool namesNothing = arguments.Length == 0 && filter.IsEmpty && !brief.IsGiven(call) && registry is null
@@ -61,18 +61,17 @@ internal static class BlockCommand
             if (call.GetValue(lift))
             {
                 return arguments.Length > 0 && filter.IsEmpty && !brief.IsGiven(call) && call.GetValue(from) is null
-                    && call.GetValue(coming) is null && call.GetValue(to) is null && keep.Length == 0
+                    && call.GetValue(coming) is null && to is null && keep.Length == 0
                     ? Lift(call, options, arguments)
                     : throw new MoorfieldException(ErrorKind.InvalidUsage, "--lift takes families and no other options; '*' means all.");
             }
             if (namesNothing && otherPath is null && keep.Length == 0)
             {
                 return options.IsPreview(call) || options.GoesAhead(call) ? throw new MoorfieldException(ErrorKind.InvalidUsage, Nothing)
-                    : BlockList.Show(call, options.Format, call.GetRequiredValue(TargetPath), call.GetValue(Edition), options.VaultPath(call),
-                        call.GetValue(to));
+                    : BlockList.Show(call, options.Format, call.GetRequiredValue(TargetPath), call.GetValue(Edition), options.VaultPath(call), to);
             }
-            if (call.GetValue(to) is not null)
-                throw new MoorfieldException(ErrorKind.InvalidUsage, "--to writes the list of blocks; omit it when blocking something.");
+            if (to is not null)
+                throw new MoorfieldException(ErrorKind.InvalidUsage, "--to without --format writes the list of blocks; omit it when blocking something.");
             using var target = options.Open(call, call.GetRequiredValue(TargetPath));
             target.NameMaker(call.GetValue(Maker));
             if (namesNothing && otherPath is not null)

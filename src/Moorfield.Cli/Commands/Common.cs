@@ -81,6 +81,13 @@ internal static class Common
         HelpName = "FILE",
     };
 
+    /// <summary>Belongs to the command whose list is kept as registry text, or as any other format.</summary>
+    internal static readonly Option<string?> RegistryFile = new("--to")
+    {
+        Description = "File to create: registry text of blocks and guards, or any --format but table",
+        HelpName = "FILE",
+    };
+
     /// <summary>Belongs to every command.</summary>
     internal static readonly Option<string?> LogFile = new("--log")
     {

@@ -47,15 +47,23 @@ internal sealed class FleetPage(
     private void WriteCoverage(IReportPage page)
     {
         var ahead = reading.Ahead.ToHashSet();
-        var counts = reading.Machines.Where(m => !ahead.Contains(m)).CountBy(m => m.Made is not { } made ? "with no date"
-            : Ages.First(a => (reading.Now - made).TotalDays <= a.Days).Text).ToDictionary();
         var sheet = new TextTable("Surveyed", "Machines", "Share").Right(1, 2);
-        foreach (var (text, count) in Ages.Select(a => a.Text).Append("with no date").Select(t => (t, counts.GetValueOrDefault(t)))
-            .Append(("later than today", ahead.Count)).Append(("could not be read", reading.Failures.Length)).Where(c => c.Item2 > 0))
+        void Add(string text, int count)
         {
-            sheet.Add(new TableCell(text), new TableCell($"{count}", count),
-                new TableCell($"{100.0 * count / (reading.Machines.Length + reading.Failures.Length):0} %", count));
+            if (count > 0)
+                sheet.Add(new TableCell(text), new TableCell($"{count}", count),
+                    new TableCell($"{100.0 * count / (reading.Machines.Length + reading.Failures.Length):0} %", count));
         }
+        int from = int.MinValue;
+        foreach (var (days, text) in Ages)
+        {
+            Add(text, reading.Machines.Count(m => m.Made is { } made && !ahead.Contains(m) && (int)(reading.Now - made).TotalDays is var age
+                && age > from && age <= days));
+            from = days;
+        }
+        Add("with no date", reading.Machines.Count(m => m.Made is null));
+        Add("later than today", ahead.Count);
+        Add("could not be read", reading.Failures.Length);
         page.Heading("Coverage");
         page.Table(sheet);
         if (reading.Machines.Count(m => !m.Gaps.IsEmpty) is > 0 and var gaps)
@@ -121,7 +129,9 @@ internal sealed class FleetPage(
             page.Line($"A picture shows up to {MaxDrawn} machines, and these are {reading.Machines.Length}.");
             return;
         }
-        var rows = packages.Select((p, at) => (p.Family, at)).ToDictionary(p => p.Family, p => p.at);
+        var rows = new Dictionary<PackageFamilyName, int>();
+        foreach (var package in packages)
+            rows[package.Family] = rows.Count;
         byte[] cells = new byte[packages.Length * reading.Machines.Length];
         foreach (var (column, machine) in reading.Machines.Index())
         {

@@ -30,7 +30,8 @@ internal sealed class Invocation : IDisposable
         _surroundings = surroundings;
         Log = new RunLog(GetValue(Common.LogFile), GetValue(Common.LogFormat), Console.Error);
         Progress = new ProgressLine(Console);
-        _report = ReportInFile();
+        ReportPath = ReportFile();
+        _report = ReportPath is null ? null : new MemoryStream();
         ImmutableArray<string> languages = [.. (GetValue(Common.Language) ?? []).Select(CanonicalLanguage)];
         _keys = new VolumeKeys(KeyPlaces, ConsoleOutput.OpenInput, ConsoleOutput.CanAsk ? ConsoleOutput.AskSecret : null);
         OpenOptions = new OpenOptions
@@ -52,6 +53,9 @@ internal sealed class Invocation : IDisposable
 
     /// <summary>True once a person has confirmed several runs together, so that each is not confirmed again.</summary>
     internal bool IsAgreed { get; set; }
+
+    /// <inheritdoc cref="ReportFile"/>
+    internal string? ReportPath { get; }
 
     /// <inheritdoc cref="Interruption.BeginChanging"/>
     internal CancellationToken BeginChanging() => _surroundings.Interruption.BeginChanging();
@@ -90,9 +94,8 @@ internal sealed class Invocation : IDisposable
     internal void CompleteReport()
     {
         _writer?.Complete();
-        if (_report is null || _report.Length == 0)
+        if (ReportPath is not { } file || _report is not { Length: > 0 })
             return;
-        string file = GetValue(Common.ReportFile)!;
         try
         {
             NewFile.Write(file, _report.ToArray());
@@ -104,18 +107,21 @@ internal sealed class Invocation : IDisposable
         Console.Line($"{file} holds the report: {TextTable.Size(_report.Length)}.");
     }
 
+    /// <summary>The file that the report goes to; null for the console.</summary>
     /// <exception cref="MoorfieldException">The file is there already, or the format is for the console.</exception>
-    private MemoryStream? ReportInFile()
+    private string? ReportFile()
     {
         string? format = _parsed.CommandResult.Command.Options.OfType<Option<string>>().FirstOrDefault(o => o.Name == "--format") is { } option
             ? GetValue(option) : null;
-        // A saved inventory is no report.
-        if (GetValue(Common.ReportFile) is not { } file || format == "saved")
+        bool isTable = format is null or "table";
+        // A saved inventory is no report, and neither is registry text.
+        string? file = GetValue(Common.ReportFile) ?? (isTable ? null : GetValue(Common.RegistryFile));
+        if (file is null || format == "saved")
             return null;
-        if (format is null or "table")
+        if (isTable)
             throw new MoorfieldException(ErrorKind.InvalidUsage, "--to FILE goes with --format: what it holds is not a table.");
         NewFile.CheckAbsent(file);
-        return new MemoryStream();
+        return file;
     }
 
     private static string Version => typeof(Invocation).Assembly.GetCustomAttribute<AssemblyInformationalVersionAttribute>()!.InformationalVersion

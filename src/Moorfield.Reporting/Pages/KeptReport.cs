@@ -4,7 +4,7 @@ using System.Text.Json.Serialization;
 namespace Moorfield.Reporting.Pages;
 
 /// <summary>A run's report as it is kept with its restore point: what a page is made of, so that it can be made later.</summary>
-internal sealed record KeptReport(string Schema, string Command, DateTimeOffset Time, string Version, ImmutableArray<KeptBlock> Blocks)
+internal sealed record KeptReport(string Schema, string Command, DateTimeOffset Time, string Version, KeptBlock[] Blocks)
 {
     private const string CurrentSchema = "moorfield.kept-report/1";
 
@@ -19,7 +19,8 @@ internal sealed record KeptReport(string Schema, string Command, DateTimeOffset 
         try
         {
             var report = JsonSerializer.Deserialize(document, KeptReportJson.Default.KeptReport);
-            return report is { Schema: CurrentSchema, Blocks.IsDefault: false } && report.Blocks.All(b => b is { IsSound: true }) ? report : null;
+            bool isSound = report is { Schema: CurrentSchema, Blocks: not null } && Array.TrueForAll(report.Blocks, b => b is { IsSound: true });
+            return isSound ? report : null;
         }
         catch (Exception e) when (e is JsonException or NotSupportedException or InvalidOperationException)
         {
@@ -39,33 +40,40 @@ internal sealed record KeptReport(string Schema, string Command, DateTimeOffset 
 }
 
 /// <summary>A part of a kept report.</summary>
+/// <param name="Kind">One of the constants.</param>
 /// <param name="Name">Of a fact.</param>
 /// <param name="Headings">Of a table.</param>
 /// <param name="Right">Columns of a table that are aligned to the right.</param>
 /// <param name="Quiet">Columns of a table that are shown dimmed.</param>
 /// <param name="Rows">Of a table, each with a cell for each heading.</param>
 internal sealed record KeptBlock(
-    KeptKind Kind, string? Text = null, string? Name = null, bool Indent = false, ImmutableArray<string> Headings = default,
-    ImmutableArray<int> Right = default, ImmutableArray<int> Quiet = default, ImmutableArray<ImmutableArray<KeptCell>> Rows = default)
+    string Kind, string? Text = null, string? Name = null, bool Indent = false, string[]? Headings = null, int[]? Right = null,
+    int[]? Quiet = null, KeptCell[][]? Rows = null)
 {
+    private const string Heading = "heading", Line = "line", Verbatim = "verbatim", Fact = "fact", Error = "error", Table = "table";
     private const int FactWidth = 14;
 
     [JsonIgnore]
-    internal bool IsSound => Kind != KeptKind.Table ? Text is not null && (Kind != KeptKind.Fact || Name is not null) && Enum.IsDefined(Kind)
-        : !Headings.IsDefaultOrEmpty && Headings.All(h => h is not null) && !Rows.IsDefault && !Right.IsDefault && !Quiet.IsDefault
-            && Rows.All(r => !r.IsDefault && r.Length == Headings.Length && r.All(c => c?.Text is not null));
+    internal bool IsSound => Kind switch
+    {
+        Heading or Line or Verbatim or Error => Text is not null,
+        Fact => Text is not null && Name is not null,
+        Table => Headings is { Length: > 0 } && Array.TrueForAll(Headings, h => h is not null) && Right is not null && Quiet is not null
+            && Rows is not null && Array.TrueForAll(Rows, r => r?.Length == Headings.Length && Array.TrueForAll(r, c => c?.Text is not null)),
+        _ => false,
+    };
 
     internal static KeptBlock? Of(PageBlock block) => block switch
     {
-        HeadingBlock heading => new(KeptKind.Heading, heading.Text),
-        LineBlock line => new(KeptKind.Line, line.Text, Indent: line.Indent),
-        VerbatimBlock verbatim => new(KeptKind.Verbatim, verbatim.Text),
-        FactBlock fact => new(KeptKind.Fact, fact.Text, fact.Name),
-        ErrorBlock error => new(KeptKind.Error, error.Text),
-        TableBlock { Table: var table } => new(KeptKind.Table,
+        HeadingBlock heading => new(Heading, heading.Text),
+        LineBlock line => new(Line, line.Text, Indent: line.Indent),
+        VerbatimBlock verbatim => new(Verbatim, verbatim.Text),
+        FactBlock fact => new(Fact, fact.Text, fact.Name),
+        ErrorBlock error => new(Error, error.Text),
+        TableBlock { Table: var table } => new(Table,
             Headings: [.. table.Headings], Right: [.. Enumerable.Range(0, table.Headings.Count).Where(table.IsRight)],
             Quiet: [.. Enumerable.Range(0, table.Headings.Count).Where(table.IsQuiet)],
-            Rows: [.. table.Rows.Select(r => r.Select(c => new KeptCell(c.Text, c.Value)).ToImmutableArray())]),
+            Rows: [.. table.Rows.Select(r => Array.ConvertAll(r, c => new KeptCell(c.Text, c.Value)))]),
         _ => null,
     };
 
@@ -73,26 +81,26 @@ internal sealed record KeptBlock(
     {
         switch (Kind)
         {
-            case KeptKind.Heading:
+            case Heading:
                 page.Heading(Text!);
                 break;
-            case KeptKind.Line:
+            case Line:
                 page.Line((Indent ? "  " : "") + Text);
                 break;
-            case KeptKind.Verbatim:
+            case Verbatim:
                 page.Verbatim(Text!);
                 break;
-            case KeptKind.Fact:
+            case Fact:
                 page.Fact(Name!, Text!, FactWidth);
                 break;
-            case KeptKind.Error:
+            case Error:
                 // It was shown when the run ended; here it is a part of the report.
                 page.Line($"Problem: {Text}");
                 break;
             default:
-                var table = new TextTable([.. Headings]).Right([.. Right]).Quiet([.. Quiet]);
-                foreach (var row in Rows)
-                    table.Add([.. row.Select(c => new TableCell(c.Text, c.Value))]);
+                var table = new TextTable(Headings!).Right(Right!).Quiet(Quiet!);
+                foreach (var row in Rows!)
+                    table.Add(Array.ConvertAll(row, c => new TableCell(c.Text, c.Value)));
                 page.Table(table);
                 break;
         }
@@ -101,18 +109,7 @@ internal sealed record KeptBlock(
 
 internal sealed record KeptCell(string Text, double? Value);
 
-/// <summary>Kinds of parts, by the names that documents have.</summary>
-internal enum KeptKind
-{
-    Heading,
-    Line,
-    Verbatim,
-    Fact,
-    Error,
-    Table,
-}
-
-[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, UseStringEnumConverter = true,
+[JsonSourceGenerationOptions(GenerationMode = JsonSourceGenerationMode.Metadata, PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase,
     DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingDefault)]
 [JsonSerializable(typeof(KeptReport))]
 internal sealed partial class KeptReportJson : JsonSerializerContext;

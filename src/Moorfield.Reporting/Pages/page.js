@@ -15,7 +15,8 @@ for (const table of document.querySelectorAll("table")) {
   let sorted = "";
   const tell = () => {
     const shown = rows.filter(r => !r.hidden).length;
-    status.textContent = (shown === rows.length ? rows.length : shown + " of " + rows.length) + " rows." + sorted;
+    const count = (shown === rows.length ? rows.length : shown + " of " + rows.length) + " rows.";
+    status.textContent = (rows.length > 7 ? count : "") + sorted;
   };
   input.addEventListener("input", () => {
     const words = input.value.toLowerCase().split(/\s+/).filter(w => w);
@@ -36,7 +37,10 @@ for (const table of document.querySelectorAll("table")) {
       const down = head.getAttribute("aria-sort") === "ascending";
       heads.forEach(h => h.removeAttribute("aria-sort"));
       head.setAttribute("aria-sort", down ? "descending" : "ascending");
-      const value = row => row.cells[at].dataset.v;
+      const value = row => {
+        const cell = row.cells[at], size = /^([+-]?[\d.]+) ([KMGT]?)B\b/.exec(cell.textContent);
+        return cell.dataset.v ?? (size ? size[1] * 1024 ** " KMGT".indexOf(size[2] || " ") : undefined);
+      };
       rows.sort((a, b) => {
         const [x, y] = [value(a), value(b)];
         const first = x !== undefined && y !== undefined ? x - y
