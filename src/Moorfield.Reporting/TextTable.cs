@@ -5,7 +5,7 @@ namespace Moorfield.Reporting;
 /// <summary>A cell of a table.</summary>
 /// <param name="Value">The number that it is sorted by; null to sort it by its text.</param>
 /// <param name="Details">Identifies what a page says more about it; null for nothing.</param>
-internal readonly record struct TableCell(string Text, double? Value = null, string? Details = null);
+internal sealed record TableCell(string Text, double? Value = null, string? Details = null);
 
 /// <summary>Rows below headings.</summary>
 internal sealed class TextTable(params string[] headings)

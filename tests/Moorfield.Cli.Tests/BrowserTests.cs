@@ -207,7 +207,7 @@ public sealed class BrowserTests(Browser browser) : CliTest, IClassFixture<Brows
                 table.Add(new TableCell($"{i} {Hostile}", Details: "p1"), new TableCell("1"));
             page.Table(table);
             page.Plot(new LinePlot(Hostile, Hostile, [Hostile, "b"], [new(Hostile, [1, 2])]));
-            page.Plot(new BarPlot(Hostile, [new(Hostile, (1, Hostile), (2, Hostile))]));
+            page.Plot(new BarPlot(Hostile, [new(Hostile, new(1, Hostile), new(2, Hostile))]));
             page.Plot(new MatrixPlot(Hostile, [Hostile], [Hostile], [Hostile, "1", "2", "3"], [0]));
             page.Details("p1", Hostile, part => part.Line(Hostile));
         });

@@ -71,7 +71,8 @@ internal static class BlockCommand
                     : BlockList.Show(call, options.Format, call.GetRequiredValue(TargetPath), call.GetValue(Edition), options.VaultPath(call), to);
             }
             if (to is not null)
-                throw new MoorfieldException(ErrorKind.InvalidUsage, "--to without --format writes the list of blocks; omit it when blocking something.");
+                throw new MoorfieldException(ErrorKind.InvalidUsage,
+                    "--to without --format writes the list of blocks; omit it when blocking something.");
             using var target = options.Open(call, call.GetRequiredValue(TargetPath));
             target.NameMaker(call.GetValue(Maker));
             if (namesNothing && otherPath is not null)

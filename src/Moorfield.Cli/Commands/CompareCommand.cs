@@ -203,8 +203,8 @@ internal static class CompareCommand
         sheet.Add("Size, with frameworks", sizeBefore, sizeAfter,
             more == 0 ? DisplayText.Nothing : $"{(more < 0 ? "-" : "+")}{TextTable.Size(Math.Abs(more))}");
         page.Table(sheet);
-        page.Plot(new BarPlot("Packages", [.. counts.Select(c => new BarPair(c.Name, (c.Before, $"{c.Before}"), (c.After, $"{c.After}")))]));
-        page.Plot(new BarPlot("Size", [new BarPair("All packages", (before.Bytes, sizeBefore), (after.Bytes, sizeAfter))]));
+        page.Plot(new BarPlot("Packages", [.. counts.Select(c => new BarPair(c.Name, new(c.Before, $"{c.Before}"), new(c.After, $"{c.After}")))]));
+        page.Plot(new BarPlot("Size", [new BarPair("All packages", new(before.Bytes, sizeBefore), new(after.Bytes, sizeAfter))]));
     }
 
     private static string Name(ComparedSystem system) => system.Edition is { } number ? $"edition {number} ({system.Name})" : system.Name;

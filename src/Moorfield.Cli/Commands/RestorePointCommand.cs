@@ -254,7 +254,7 @@ internal static class RestorePointCommand
                 + $"{(image.Dropped.Any(d => d.Kept is not null) ? "kept in the vault" : "in the file until it is compacted")}");
         showReport();
         if (page.IsDocument)
-            page.Heading("What the run changes");
+            page.Heading("Changes of the run");
         else
             page.Line();
         foreach (var change in all ? point.Changes : [.. point.Changes.Take(DetailsShown)])

@@ -4,14 +4,27 @@ using System.Text.Json.Serialization;
 namespace Moorfield.Reporting.Pages;
 
 /// <summary>A run's report as it is kept with its restore point: what a page is made of, so that it can be made later.</summary>
-internal sealed record KeptReport(string Schema, string Command, DateTimeOffset Time, string Version, KeptBlock[] Blocks)
+internal sealed class KeptReport
 {
     private const string CurrentSchema = "moorfield.kept-report/1";
 
+    public string? Schema { get; init; }
+
+    public string? Command { get; init; }
+
+    public DateTimeOffset Time { get; init; }
+
+    public string? Version { get; init; }
+
+    public KeptBlock[]? Blocks { get; init; }
+
     /// <summary>The document of a report. Plots and details, which no run's report has, are left out.</summary>
     internal static byte[] Write(PageHead head, ImmutableArray<PageBlock> blocks) => JsonSerializer.SerializeToUtf8Bytes(
-        new KeptReport(CurrentSchema, head.Command, head.Time, head.Version, [.. blocks.Select(KeptBlock.Of).OfType<KeptBlock>()]),
-        KeptReportJson.Default.KeptReport);
+        new KeptReport
+        {
+            Schema = CurrentSchema, Command = head.Command, Time = head.Time, Version = head.Version,
+            Blocks = [.. blocks.Select(KeptBlock.Of).OfType<KeptBlock>()],
+        }, KeptReportJson.Default.KeptReport);
 
     /// <summary>Reads a document; null when it is not that of a report.</summary>
     internal static KeptReport? Read(byte[] document)
@@ -19,8 +32,8 @@ internal sealed record KeptReport(string Schema, string Command, DateTimeOffset 
         try
         {
             var report = JsonSerializer.Deserialize(document, KeptReportJson.Default.KeptReport);
-            bool isSound = report is { Schema: CurrentSchema, Blocks: not null } && Array.TrueForAll(report.Blocks, b => b is { IsSound: true });
-            return isSound ? report : null;
+            return report is { Schema: CurrentSchema, Command: not null, Version: not null, Blocks: { } blocks }
+                && Array.TrueForAll(blocks, b => b is { IsSound: true }) ? report : null;
         }
         catch (Exception e) when (e is JsonException or NotSupportedException or InvalidOperationException)
         {
@@ -32,26 +45,40 @@ internal sealed record KeptReport(string Schema, string Command, DateTimeOffset 
     internal void Show(IReportPage page)
     {
         page.Heading("Report of the run");
-        page.Verbatim(Command);
+        page.Verbatim(Command!);
         page.Line($"Made on {Time.UtcDateTime:yyyy-MM-dd HH:mm} UTC by Moorfield {Version}.");
-        foreach (var block in Blocks)
+        foreach (var block in Blocks!)
             block.Show(page);
     }
 }
 
 /// <summary>A part of a kept report.</summary>
-/// <param name="Kind">One of the constants.</param>
-/// <param name="Name">Of a fact.</param>
-/// <param name="Headings">Of a table.</param>
-/// <param name="Right">Columns of a table that are aligned to the right.</param>
-/// <param name="Quiet">Columns of a table that are shown dimmed.</param>
-/// <param name="Rows">Of a table, each with a cell for each heading.</param>
-internal sealed record KeptBlock(
-    string Kind, string? Text = null, string? Name = null, bool Indent = false, string[]? Headings = null, int[]? Right = null,
-    int[]? Quiet = null, KeptCell[][]? Rows = null)
+internal sealed class KeptBlock
 {
     private const string Heading = "heading", Line = "line", Verbatim = "verbatim", Fact = "fact", Error = "error", Table = "table";
     private const int FactWidth = 14;
+
+    /// <summary>One of the constants.</summary>
+    public string? Kind { get; init; }
+
+    public string? Text { get; init; }
+
+    /// <summary>The name of a fact.</summary>
+    public string? Name { get; init; }
+
+    public bool Indent { get; init; }
+
+    /// <summary>The headings of a table.</summary>
+    public string[]? Headings { get; init; }
+
+    /// <summary>Columns of a table that are aligned to the right.</summary>
+    public int[]? Right { get; init; }
+
+    /// <summary>Columns of a table that are shown dimmed.</summary>
+    public int[]? Quiet { get; init; }
+
+    /// <summary>The rows of a table, each with a cell for each heading.</summary>
+    public KeptCell[][]? Rows { get; init; }
 
     [JsonIgnore]
     internal bool IsSound => Kind switch
@@ -65,15 +92,18 @@ internal sealed record KeptBlock(
 
     internal static KeptBlock? Of(PageBlock block) => block switch
     {
-        HeadingBlock heading => new(Heading, heading.Text),
-        LineBlock line => new(Line, line.Text, Indent: line.Indent),
-        VerbatimBlock verbatim => new(Verbatim, verbatim.Text),
-        FactBlock fact => new(Fact, fact.Text, fact.Name),
-        ErrorBlock error => new(Error, error.Text),
-        TableBlock { Table: var table } => new(Table,
-            Headings: [.. table.Headings], Right: [.. Enumerable.Range(0, table.Headings.Count).Where(table.IsRight)],
-            Quiet: [.. Enumerable.Range(0, table.Headings.Count).Where(table.IsQuiet)],
-            Rows: [.. table.Rows.Select(r => Array.ConvertAll(r, c => new KeptCell(c.Text, c.Value)))]),
+        HeadingBlock heading => new() { Kind = Heading, Text = heading.Text },
+        LineBlock line => new() { Kind = Line, Text = line.Text, Indent = line.Indent },
+        VerbatimBlock verbatim => new() { Kind = Verbatim, Text = verbatim.Text },
+        FactBlock fact => new() { Kind = Fact, Text = fact.Text, Name = fact.Name },
+        ErrorBlock error => new() { Kind = Error, Text = error.Text },
+        TableBlock { Table: var table } => new()
+        {
+            Kind = Table, Headings = [.. table.Headings],
+            Right = [.. Enumerable.Range(0, table.Headings.Count).Where(table.IsRight)],
+            Quiet = [.. Enumerable.Range(0, table.Headings.Count).Where(table.IsQuiet)],
+            Rows = [.. table.Rows.Select(r => Array.ConvertAll(r, c => new KeptCell { Text = c.Text, Value = c.Value }))],
+        },
         _ => null,
     };
 
@@ -100,14 +130,19 @@ internal sealed record KeptBlock(
             default:
                 var table = new TextTable(Headings!).Right(Right!).Quiet(Quiet!);
                 foreach (var row in Rows!)
-                    table.Add(Array.ConvertAll(row, c => new TableCell(c.Text, c.Value)));
+                    table.Add(Array.ConvertAll(row, c => new TableCell(c.Text!, c.Value)));
                 page.Table(table);
                 break;
         }
     }
 }
 
-internal sealed record KeptCell(string Text, double? Value);
+internal sealed class KeptCell
+{
+    public string? Text { get; init; }
+
+    public double? Value { get; init; }
+}
 
 [JsonSourceGenerationOptions(GenerationMode = JsonSourceGenerationMode.Metadata, PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase,
     DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingDefault)]

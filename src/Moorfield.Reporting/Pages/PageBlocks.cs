@@ -1,32 +1,64 @@
 namespace Moorfield.Reporting.Pages;
 
 /// <summary>A part of a report that is written as a whole.</summary>
-internal abstract record PageBlock;
+internal abstract class PageBlock;
 
 /// <summary>A line that names what follows.</summary>
-internal sealed record HeadingBlock(string Text) : PageBlock;
+internal sealed class HeadingBlock(string text) : PageBlock
+{
+    internal string Text => text;
+}
 
 /// <summary>A line of text; empty for a gap.</summary>
-/// <param name="Indent">True if it belongs to the line before it.</param>
-internal sealed record LineBlock(string Text, bool Indent) : PageBlock;
+/// <param name="indent">True if it belongs to the line before it.</param>
+internal sealed class LineBlock(string text, bool indent) : PageBlock
+{
+    internal string Text => text;
+
+    internal bool Indent => indent;
+}
 
 /// <summary>A line to be copied.</summary>
-internal sealed record VerbatimBlock(string Text) : PageBlock;
+internal sealed class VerbatimBlock(string text) : PageBlock
+{
+    internal string Text => text;
+}
 
 /// <summary>A fact; one without a name goes on with the fact before it.</summary>
-internal sealed record FactBlock(string Name, string Text) : PageBlock;
+internal sealed class FactBlock(string name, string text) : PageBlock
+{
+    internal string Name => name;
+
+    internal string Text => text;
+}
 
 /// <summary>A table with all its rows.</summary>
-internal sealed record TableBlock(TextTable Table) : PageBlock;
+internal sealed class TableBlock(TextTable table) : PageBlock
+{
+    internal TextTable Table => table;
+}
 
 /// <summary>An error or warning.</summary>
-internal sealed record ErrorBlock(string Text) : PageBlock;
+internal sealed class ErrorBlock(string text) : PageBlock
+{
+    internal string Text => text;
+}
 
 /// <summary>A plot, for formats that can draw.</summary>
-internal sealed record PlotBlock(Plot Plot) : PageBlock;
+internal sealed class PlotBlock(Plot plot) : PageBlock
+{
+    internal Plot Plot => plot;
+}
 
 /// <summary>More about a thing that a table names, for formats that can link to it.</summary>
-internal sealed record DetailsBlock(string Id, string Title, ImmutableArray<PageBlock> Blocks) : PageBlock;
+internal sealed class DetailsBlock(string id, string title, ImmutableArray<PageBlock> blocks) : PageBlock
+{
+    internal string Id => id;
+
+    internal string Title => title;
+
+    internal ImmutableArray<PageBlock> Blocks => blocks;
+}
 
 /// <summary>Facts about the call that a report comes from.</summary>
 /// <param name="Title">For a report that begins with no heading.</param>

@@ -81,13 +81,13 @@ internal static class PlotDrawing
         {
             double top = (number * PairHeight) + 4;
             Label(html, BarsLeft - 10, top + BarHeight + 4, pair.Name, "end"u8);
-            Bar(top, pair.Before, "before "u8, "none"u8);
-            Bar(top + BarHeight + 2, pair.After, "after "u8, "currentColor"u8);
+            Draw(top, pair.Before, "before "u8, "none"u8);
+            Draw(top + BarHeight + 2, pair.After, "after "u8, "currentColor"u8);
             html.Raw("\n"u8);
         }
         html.Raw("</svg></figure>\n"u8);
 
-        void Bar(double top, (double Value, string Text) bar, ReadOnlySpan<byte> which, ReadOnlySpan<byte> fill)
+        void Draw(double top, Bar bar, ReadOnlySpan<byte> which, ReadOnlySpan<byte> fill)
         {
             html.Raw("<rect stroke=\"currentColor\" fill=\""u8).Raw(fill).Raw("\" x=\""u8).Number(BarsLeft).Raw("\" y=\""u8).Number(top)
                 .Raw("\" width=\""u8).Number(Length(bar.Value)).Raw("\" height=\""u8).Number(BarHeight).Raw("\"/><text x=\""u8)

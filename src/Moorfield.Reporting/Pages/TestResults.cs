@@ -1,3 +1,6 @@
+using System.Text;
+using System.Xml;
+
 namespace Moorfield.Reporting.Pages;
 
 /// <summary>A finding that a pipeline shows as a test.</summary>
@@ -10,49 +13,53 @@ internal sealed record TestCase(string Suite, string Name, string? Failure = nul
 /// <summary>Writes findings in the XML of JUnit, which pipelines display: suites, cases, failures, errors.</summary>
 internal static class TestResults
 {
-    // XML takes the same escapes as HTML, and texts have no control characters left.
     internal static byte[] Write(PageHead head, IEnumerable<TestCase> cases)
     {
         var all = cases.ToList();
-        var xml = new HtmlText();
-        xml.Raw("<?xml version=\"1.0\" encoding=\"utf-8\"?>\n<testsuites"u8);
-        Counts(xml, all);
-        xml.Raw(">\n"u8);
-        foreach (var suite in all.GroupBy(c => c.Suite))
+        using var bytes = new MemoryStream();
+        using (var xml = XmlWriter.Create(bytes, new XmlWriterSettings { Indent = true, Encoding = new UTF8Encoding(false), NewLineChars = "\n" }))
         {
-            Attribute(xml.Raw("  <testsuite"u8), " name=\""u8, suite.Key);
-            Attribute(xml, " timestamp=\""u8, head.Time.UtcDateTime.ToString("s", CultureInfo.InvariantCulture));
-            Counts(xml, [.. suite]);
-            xml.Raw(">\n"u8);
-            foreach (var one in suite)
-                Write(xml, one);
-            xml.Raw("  </testsuite>\n"u8);
+            xml.WriteStartElement("testsuites");
+            Counts(xml, all);
+            foreach (var suite in all.GroupBy(c => c.Suite))
+            {
+                xml.WriteStartElement("testsuite");
+                xml.WriteAttributeString("name", Clean(suite.Key));
+                xml.WriteAttributeString("timestamp", head.Time.UtcDateTime.ToString("s", CultureInfo.InvariantCulture));
+                Counts(xml, [.. suite]);
+                foreach (var one in suite)
+                    Write(xml, one);
+                xml.WriteEndElement();
+            }
+            xml.WriteEndElement();
         }
-        return xml.Raw("</testsuites>\n"u8).ToArray();
+        bytes.WriteByte((byte)'\n');
+        return bytes.ToArray();
     }
 
-    private static void Write(HtmlText xml, TestCase one)
+    private static void Write(XmlWriter xml, TestCase one)
     {
-        Attribute(xml.Raw("    <testcase"u8), " classname=\""u8, one.Suite);
-        Attribute(xml, " name=\""u8, one.Name);
-        if (one.Failure is not { } why)
+        xml.WriteStartElement("testcase");
+        xml.WriteAttributeString("classname", Clean(one.Suite));
+        xml.WriteAttributeString("name", Clean(one.Name));
+        if (one.Failure is { } why)
         {
-            xml.Raw("/>\n"u8);
-            return;
+            xml.WriteStartElement(one.IsError ? "error" : "failure");
+            xml.WriteAttributeString("message", Clean(why));
+            if (!one.Points.IsDefaultOrEmpty)
+                xml.WriteString(string.Join('\n', one.Points.Select(Clean)));
+            xml.WriteEndElement();
         }
-        var element = one.IsError ? "error"u8 : "failure"u8;
-        Attribute(xml.Raw("><"u8).Raw(element), " message=\""u8, why);
-        xml.Raw(">"u8).Text(string.Join('\n', (one.Points.IsDefault ? [] : one.Points).Select(ConsoleOutput.Clean))).Raw("</"u8).Raw(element)
-            .Raw("></testcase>\n"u8);
+        xml.WriteEndElement();
     }
 
-    private static void Counts(HtmlText xml, IReadOnlyCollection<TestCase> cases)
+    private static void Counts(XmlWriter xml, IReadOnlyCollection<TestCase> cases)
     {
-        xml.Raw(" tests=\""u8).Number(cases.Count).Raw("\" failures=\""u8).Number(cases.Count(c => c is { Failure: not null, IsError: false }))
-            .Raw("\" errors=\""u8).Number(cases.Count(c => c.IsError)).Raw("\""u8);
+        void Number(string name, int number) => xml.WriteAttributeString(name, number.ToString(CultureInfo.InvariantCulture));
+        Number("tests", cases.Count);
+        Number("failures", cases.Count(c => c is { Failure: not null, IsError: false }));
+        Number("errors", cases.Count(c => c.IsError));
     }
 
-    /// <param name="name">With the quote before the value.</param>
-    private static void Attribute(HtmlText xml, ReadOnlySpan<byte> name, string value) =>
-        xml.Raw(name).Text(ConsoleOutput.Clean(value)).Raw("\""u8);
+    private static string Clean(string text) => ConsoleOutput.Clean(text);
 }
