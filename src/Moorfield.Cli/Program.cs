@@ -50,6 +50,7 @@ internal static class Program
             Common.LogFormat,
         };
         HelpPages.AddTo(root);
+        ManualPages.AddTo(root);
         if (Completion.IsAskedFor(arguments))
         {
             Completion.Answer(root, arguments);

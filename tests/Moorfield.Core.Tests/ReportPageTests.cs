@@ -81,20 +81,22 @@ public sealed class ReportPageTests
         string html = Html(page =>
         {
             page.Heading("Remove from the counter:");
-            var table = new TextTable("Package", "Size").Right(1);
-            table.Add(new TableCell("Timer", Details: "p1"), new TableCell("1.2 MB", 1258291));
+            var table = new TextTable("Package", "Size", "Because").Right(1).Quiet(2);
+            table.Add(new TableCell("Timer", Details: "p1"), new TableCell("1.2 MB", 1258291), new TableCell("needed by what is longer than 24"));
             page.Table(table);
             page.Line("1 package, 1.2 MB.");
             page.Fact("Family", "Larkfield.Timer", 8);
             page.Fact("", "of Larkfield", 8);
+            page.Verbatim("moorfield undo x");
+            page.Line("Undo it.");
             page.Details("p1", "Timer", part => part.Fact("Publisher", "Larkfield", 8));
         });
         html.ShouldContain("<title>Remove from the counter</title>");
         html.ShouldContain("· 2026-11-03 09:30 UTC · Moorfield 1.2.3</p>");
         html.ShouldContain("<td><a href=#p1>Timer</a><td data-v=1258291>1.2 MB");
         html.ShouldContain("<h3 id=p1>Timer</h3><dl><dt>Publisher<dd>Larkfield</dl>");
-        html.ShouldContain("<dl><dt>Family<dd>Larkfield.Timer<dd>of Larkfield</dl>");
-        html.IndexOf("1 package, 1.2 MB.", StringComparison.Ordinal).ShouldBeLessThan(html.IndexOf("<table class=\" k1 k2 n2\">", StringComparison.Ordinal));
+        html.ShouldContain("<dl><dt>Family<dd>Larkfield.Timer<dd>of Larkfield</dl>\n<pre>moorfield undo x</pre>\n<p>Undo it.</p>");
+        html.IndexOf("1 package, 1.2 MB.", StringComparison.Ordinal).ShouldBeLessThan(html.IndexOf("<table class=\" k1 k2 n2 q3\">", StringComparison.Ordinal));
     }
 
     [Fact]
@@ -264,6 +266,7 @@ public sealed class ReportPageTests
                 page.Line(name);
                 page.Line("  " + name);
                 page.Fact(name, name, 3);
+                page.Verbatim(name);
                 var table = new TextTable("Package");
                 table.Add(name);
                 page.Table(table);

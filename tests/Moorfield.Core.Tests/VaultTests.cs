@@ -204,6 +204,9 @@ public sealed class VaultTests : IDisposable
         vault.KeepReport(2, report);
         vault.ReadReport(2).ShouldBe(report);
         vault.ReadReport(1).ShouldBeNull();
+        vault.KeepReport(1, []);
+        vault.ReadReport(1).ShouldBe([]);
+        vault.ReadBlob(Keep(vault, [4, 5])).ShouldBe([4, 5], "what compresses is still there");
         new FileInfo(_folder["vault/points/000002.report"]).Length.ShouldBeLessThan(1000);
         File.GetUnixFileMode(_folder["vault/points/000002.report"]).ShouldBe(UnixFileMode.UserRead | UnixFileMode.UserWrite);
         Should.Throw<MoorfieldException>(() => vault.KeepReport(3, report)).Message.ShouldContain("no restore point 3");

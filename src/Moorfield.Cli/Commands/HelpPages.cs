@@ -6,7 +6,7 @@ namespace Moorfield.Cli.Commands;
 /// <summary>The pages of help: of the program, of each command, and of what several commands have.</summary>
 internal static class HelpPages
 {
-    private const int Names = 14;
+    private const int MaxSummary = 80;
     private const string ExampleMark = "\n\nExample:\n";
 
     /// <summary>The commands in the order of the work, each with what it does in a few words.</summary>
@@ -47,7 +47,7 @@ internal static class HelpPages
         root.Options.OfType<HelpOption>().Single().Action = new PageAction(root);
         var words = new Argument<string[]>("COMMAND")
         {
-            Description = "A command, or packages (how to choose them), targets (several at once), options (of every command)",
+            Description = "A command, or packages (how to choose them), targets (several at once), options (of every command), briefs, words",
             Arity = ArgumentArity.ZeroOrMore,
         };
         var help = new Command("help", """
@@ -61,7 +61,7 @@ internal static class HelpPages
         { words };
         help.Handle(call =>
         {
-            Write(call.Console, root, call.GetValue(words) ?? []);
+            Find(root, call.GetValue(words) ?? []).Print(call.Console);
             return ExitCode.Done;
         });
         root.Add(help);
@@ -73,35 +73,29 @@ internal static class HelpPages
 
         public override int Invoke(ParseResult parseResult)
         {
-            var console = ((Surroundings)parseResult.InvocationConfiguration).Console;
             var command = parseResult.CommandResult.Command;
-            if (command == root)
-                Program(console);
-            else
-                Page(console, command);
+            (command == root ? Program() : Page(command)).Print(((Surroundings)parseResult.InvocationConfiguration).Console);
             return 0;
         }
     }
 
     /// <exception cref="MoorfieldException">There is no such command.</exception>
-    private static void Write(ConsoleOutput console, RootCommand root, string[] words)
+    private static HelpPage Find(RootCommand root, string[] words)
     {
         switch (words)
         {
             case []:
-                Program(console);
-                return;
+                return Program();
             case ["packages"]:
-                Packages(console);
-                return;
+                return Packages();
             case ["targets"]:
-                Targets(console);
-                return;
+                return Targets();
             case ["options"]:
-                Options(console, "Options of every command", Shared(root));
-                Say(console);
-                Options(console, "Of every command that records a restore point", [Common.PlainVault()]);
-                return;
+                return Options(root);
+            case ["words"]:
+                return HelpTopics.Words();
+            case ["briefs"]:
+                return HelpTopics.Briefs();
         }
         Command command = root;
         foreach (string word in words)
@@ -110,55 +104,43 @@ internal static class HelpPages
                 $"There is no command '{string.Join(' ', words)}'. The nearest is "
                 + $"'{command.Subcommands.MinBy(c => NamePattern.Distance(word, c.Name))?.Name ?? command.Name}'; 'moorfield help' lists all.");
         }
-        Page(console, command);
+        return Page(command);
     }
 
-    private static void Program(ConsoleOutput console)
+    /// <summary>The commands with what they do in a few words, and where to read on.</summary>
+    internal static HelpPage Program()
     {
-        Say(console, "Takes stock of the app packages built into Windows, removes unwanted ones, keeps them away, and can undo it all.");
-        Say(console);
-        int column = Groups.Max(g => g.Group.Length) + 2;
+        var rows = new List<HelpRow>();
         foreach (var (group, commands) in Groups)
         {
-            string heading = group;
-            foreach (var (command, does) in commands)
-            {
-                Say(console, $"{heading.PadRight(column)}{command.PadRight(Names)} {does}");
-                heading = "";
-            }
+            foreach (var (at, (command, does)) in commands.Index())
+                rows.Add(new HelpRow(command, does, at == 0 ? group : ""));
         }
-        Say(console);
-        Say(console, "'moorfield help COMMAND' explains a command, 'moorfield help packages' how packages are named and chosen, 'moorfield help "
-            + "targets' how a command is run on several targets, and 'moorfield help options' the options of every command. "
-            + "'moorfield demo DIR' makes something to try them on.");
+        return new HelpPage("moorfield", "takes stock of the app packages built into Windows, and removes them")
+            .Say("Takes stock of the app packages built into Windows, removes unwanted ones, keeps them away, and can undo it all.")
+            .List("", rows)
+            .Say("'moorfield help COMMAND' explains a command, 'moorfield help packages' how packages are named and chosen, 'moorfield help "
+                + "targets' how a command is run on several targets, 'moorfield help options' the options of every command, 'moorfield help "
+                + "briefs' what a brief says, and 'moorfield help words' what words mean. 'moorfield demo DIR' makes something to try them on.");
     }
 
-    private static void Page(ConsoleOutput console, Command command)
+    /// <summary>A command with its arguments, options and examples.</summary>
+    internal static HelpPage Page(Command command)
     {
         string[] text = (command.Description ?? "").ReplaceLineEndings("\n").Split(ExampleMark);
         string path = PathOf(command);
-        Say(console, $"moorfield {path}{string.Concat(command.Arguments.Select(a => " " + Usage(a)))}"
-            + $"{(command.Subcommands.Count > 0 ? " COMMAND" : "")}{(command.Options.Count > 0 ? " [OPTION...]" : "")}", hang: 4);
-        Say(console);
-        Say(console, text[0].Replace('\n', ' '));
+        var page = new HelpPage($"moorfield {path}", Summary(command))
+        {
+            Usage = $"moorfield {path}{string.Concat(command.Arguments.Select(a => " " + Usage(a)))}"
+                + $"{(command.Subcommands.Count > 0 ? " COMMAND" : "")}{(command.Options.Count > 0 ? " [OPTION...]" : "")}",
+        };
+        page.Say(text[0].Replace('\n', ' '));
         if (text.Length > 1)
-        {
-            Say(console);
-            console.Heading("Examples");
-            foreach (string line in text[1].Split('\n'))
-                console.Verbatim("  " + line.Trim());
-        }
+            page.Show("Examples", [.. text[1].Split('\n').Select(l => l.Trim()).Where(l => l.Length > 0)]);
         if (command.Subcommands.Count > 0)
-        {
-            Say(console);
-            console.Heading("Commands");
-            Rows(console, [.. command.Subcommands.Select(c => (c.Name, FirstSentence(c)))]);
-        }
+            page.List("Commands", command.Subcommands.Select(c => new HelpRow(c.Name, FirstSentence(c))));
         if (command.Arguments.Count > 0)
-        {
-            Say(console);
-            Rows(console, [.. command.Arguments.Select(a => (a.Name, a.Description ?? ""))]);
-        }
+            page.List("", command.Arguments.Select(a => new HelpRow(a.Name, a.Description ?? "")));
         bool chooses = command.Options.Any(o => o.Name == "--find");
         var selection = Selection().Options.Select(o => o.Name).Where(n => n != "--brief" && (chooses || n != MakerName))
             .Concat(SeveralTargets.Names).Append(Common.PlainVault().Name).ToHashSet(StringComparer.Ordinal);
@@ -169,50 +151,46 @@ internal static class HelpPages
             bool hasFilters = chooses && heading == Headings[0].Heading;
             if (listed.Count == 0 && !hasFilters)
                 continue;
-            Say(console);
-            Options(console, listed.Count == own.Count && !chooses ? Only : heading, listed);
-            if (hasFilters)
-                Say(console, "  and filters, such as --origin: 'moorfield help packages' lists them", hang: 4);
+            page.List(listed.Count == own.Count && !chooses ? Only : heading, listed.Select(Row),
+                hasFilters ? "and filters, such as --origin: 'moorfield help packages' lists them" : null);
         }
-        Say(console);
-        Say(console, command.Subcommands.Count > 0 ? $"'moorfield help {path} COMMAND' explains one of them."
+        return page.Say(command.Subcommands.Count > 0 ? $"'moorfield help {path} COMMAND' explains one of them."
             : command.Options.Any(o => SeveralTargets.Names.Contains(o.Name))
             ? "Several targets at once: 'moorfield help targets'. 'moorfield help options' lists the options of every command."
             : "'moorfield help options' lists the options of every command.");
     }
 
-    private static void Targets(ConsoleOutput console)
+    /// <summary>How a command is run on several targets.</summary>
+    internal static HelpPage Targets()
     {
-        Say(console, $"{TextFormat.List(SeveralTargets.Commands.Select(c => string.Join(' ', c)), SeveralTargets.Commands.Length)} take several "
-            + "targets: one after the other (paths with a slash; with --brief any paths), or in a list, a path a line. Each has a process "
-            + "for itself. One that fails stops no other; there is a line for each as it ends, and exit code 3 when not all was done. Ctrl-C begins "
-            + "no more. Nobody is asked: --preview or --yes is needed.");
-        Say(console);
-        console.Heading("Examples");
-        console.Verbatim("  moorfield remove /mnt/counter-07 /mnt/counter-08 --brief counters.brief.yaml --yes");
-        console.Verbatim("  moorfield undo --targets counters.list --yes --jobs 4");
-        Say(console);
         var command = new Command("targets");
         SeveralTargets.AddTo(command);
-        Options(console, Only, command.Options);
-        Say(console);
-        Say(console, "A folder of surveys is one target for inventory, explain, check, compare and hand-over: docs/fleet.md.");
+        return new HelpPage("Targets", "how a command is run on several targets")
+            .Say($"{TextFormat.List(SeveralTargets.Commands.Select(c => string.Join(' ', c)), SeveralTargets.Commands.Length)} take several "
+                + "targets: one after the other (paths with a slash; with --brief any paths), or in a list, a path a line. Each has a process "
+                + "for itself. One that fails stops no other; there is a line for each as it ends, and exit code 3 when not all was done. Ctrl-C "
+                + "begins no more. Nobody is asked: --preview or --yes is needed.")
+            .Show("Examples", "moorfield remove /mnt/counter-07 /mnt/counter-08 --brief counters.brief.yaml --yes",
+                "moorfield undo --targets counters.list --yes --jobs 4")
+            .List(Only, command.Options.Select(Row))
+            .Say("A folder of surveys is one target for inventory, explain, check, compare and hand-over: docs/fleet.md.");
     }
 
-    private static void Packages(ConsoleOutput console)
-    {
-        Say(console, "A package is named by its display name (Weather), its name, its family name or its full name, in any case; * stands for any "
+    /// <summary>How packages are named and chosen.</summary>
+    internal static HelpPage Packages() => new HelpPage("Packages", "how packages are named and chosen")
+        .Say("A package is named by its display name (Weather), its name, its family name or its full name, in any case; * stands for any "
             + "text. Where a command takes several packages, these options choose among them. Several values of one option mean any of them; "
-            + "different options must all match. Rules of a brief can say the same.");
-        Say(console);
-        Say(console, "A package is free (removing it costs nothing), costly (it costs something), protected (part of Windows that people see: "
+            + "different options must all match. Rules of a brief can say the same.")
+        .Say("A package is free (removing it costs nothing), costly (it costs something), protected (part of Windows that people see: "
             + "removed only if named exactly), or essential (Windows or another package needs it: never removed). A removal leaves packages "
-            + "alone that were installed later, unless a name, --find, --publisher or --origin added means them.");
-        Say(console);
-        Options(console, "Filters", Selection().Options);
-        Say(console);
-        Say(console, "--for says for whom: account names, accounts (all there are), newcomers (accounts that do not exist yet), or everyone.");
-    }
+            + "alone that were installed later, unless a name, --find, --publisher or --origin added means them.")
+        .List("Filters", Selection().Options.Select(Row))
+        .Say("--for says for whom: account names, accounts (all there are), newcomers (accounts that do not exist yet), or everyone.");
+
+    /// <summary>The options that every command has, or every one that records a restore point.</summary>
+    internal static HelpPage Options(RootCommand root) => new HelpPage("Options", "options of every command")
+        .List("Options of every command", root.Options.Where(o => !o.Hidden).Select(Row))
+        .List("Of every command that records a restore point", [Row(Common.PlainVault())]);
 
     /// <summary>A command that has only the options by which packages are chosen.</summary>
     private static Command Selection()
@@ -224,8 +202,6 @@ internal static class HelpPages
         _ = new BriefOptions(command, lenient: true);
         return command;
     }
-
-    private static IEnumerable<Option> Shared(RootCommand root) => root.Options.Where(o => !o.Hidden);
 
     /// <summary>The words that call a command, without the program's name.</summary>
     internal static string PathOf(Symbol command) => command is RootCommand ? ""
@@ -246,23 +222,18 @@ internal static class HelpPages
         return text.IndexOf(". ", StringComparison.Ordinal) is > 0 and var end ? text[..end] : text.TrimEnd('.');
     }
 
-    private static void Options(ConsoleOutput console, string heading, IEnumerable<Option> options)
+    /// <summary>The purpose of a command, short enough for a line.</summary>
+    private static string Summary(Command command)
     {
-        console.Heading(heading);
-        Rows(console, [.. options.Select(o => ($"{string.Concat(o.Aliases.Where(a => a.Length == 2 && a[0] == '-').Select(a => a + ", "))}{o.Name}"
-            + $"{(o.HelpName is { Length: > 0 } value ? $" {value}" : "")}", $"{o.Description}{(o.Required ? " (needed)" : "")}"))]);
+        if (command.Parents.FirstOrDefault() is RootCommand)
+            return Groups.SelectMany(g => g.Commands).First(c => c.Command == command.Name).Does;
+        string text = FirstSentence(command);
+        if (text.Length > MaxSummary && text.IndexOfAny([',', ';', ':', '(']) is > 0 and var end)
+            text = text[..end].TrimEnd();
+        return char.ToLowerInvariant(text[0]) + text[1..];
     }
 
-    private static void Rows(ConsoleOutput console, (string Name, string Text)[] rows)
-    {
-        int column = rows.Length == 0 ? 0 : rows.Max(r => r.Name.Length) + 4;
-        foreach (var (name, text) in rows)
-            Say(console, $"  {name}".PadRight(column) + text, hang: column);
-    }
-
-    private static void Say(ConsoleOutput console, string text = "", int hang = 0)
-    {
-        foreach (string line in ConsoleOutput.Wrapped(text, console.Columns, hang).Split('\n'))
-            console.Verbatim(line);
-    }
+    private static HelpRow Row(Option option) => new(
+        $"{string.Concat(option.Aliases.Where(a => a.Length == 2 && a[0] == '-').Select(a => a + ", "))}{option.Name}"
+            + $"{(option.HelpName is { Length: > 0 } value ? $" {value}" : "")}", $"{option.Description}{(option.Required ? " (needed)" : "")}");
 }

@@ -48,18 +48,18 @@ internal static class HtmlPage
         {
             // What is said more comes last, whatever table it is about.
             var details = blocks.OfType<DetailsBlock>().ToList();
-            WriteBlocks([.. blocks.Where(b => b is not DetailsBlock)], isDetails: false);
+            WriteBlocks([.. blocks.Where(b => b is not DetailsBlock)]);
             if (details.Count == 0)
                 return;
             html.Raw("<h2>Details</h2>\n"u8);
             foreach (var one in details)
             {
                 html.Raw("<h3 id="u8).Value(one.Id).Raw(">"u8).Text(one.Title).Raw("</h3>"u8);
-                WriteBlocks(one.Blocks, isDetails: true);
+                WriteBlocks(one.Blocks);
             }
         }
 
-        private void WriteBlocks(ImmutableArray<PageBlock> blocks, bool isDetails)
+        private void WriteBlocks(ImmutableArray<PageBlock> blocks)
         {
             string heading = "";
             blocks = TotalsFirst(blocks);
@@ -69,10 +69,7 @@ internal static class HtmlPage
                 {
                     case HeadingBlock block:
                         heading = block.Text;
-                        if (isDetails)
-                            html.Raw("<p><b>"u8).Text(block.Text).Raw("</b></p>\n"u8);
-                        else
-                            html.Raw("<h2>"u8).Text(block.Text).Raw("</h2>\n"u8);
+                        html.Raw("<h2>"u8).Text(block.Text).Raw("</h2>\n"u8);
                         break;
                     case LineBlock { Text.Length: > 0 } block:
                         html.Raw(block.Indent ? "<p class=in>"u8 : "<p>"u8).Text(block.Text).Raw("</p>\n"u8);
@@ -123,8 +120,6 @@ internal static class HtmlPage
             {
                 if (fact.Name.Length > 0)
                     html.Raw("<dt>"u8).Text(fact.Name);
-                else if (at == from)
-                    html.Raw("<dt>About"u8);
                 html.Raw("<dd>"u8).Text(fact.Text);
             }
             html.Raw("</dl>\n"u8);
