@@ -13,7 +13,7 @@ public sealed class ManualTests : CliTest
     {
         var pages = new Dictionary<string, string>(StringComparer.Ordinal);
         var open = new Queue<string[]>(Run("help").Output.Split('\n').Select(l => Regex.Match(l,
-            "^(?:[A-Z][a-z]+(?: [a-z]+)*)? {2,}([a-z][a-z-]+) {2,}", RegexOptions.None, Limit)).Where(m => m.Success).Select(m => new[] { m.Groups[1].Value }));
+            "^(?:[A-Z][a-z]+(?: [a-z]+)*)? {2,}(?<n>[a-z][a-z-]+) {2,}", RegexOptions.ExplicitCapture, Limit)).Where(m => m.Success).Select(m => new[] { m.Groups["n"].Value }));
         open.Count.ShouldBeGreaterThan(15);
         while (open.TryDequeue(out string[]? words))
         {
@@ -23,8 +23,8 @@ public sealed class ManualTests : CliTest
             bool lists = false;
             foreach (string line in page.Output.Split('\n'))
             {
-                if (lists && Regex.Match(line, "^  ([a-z][a-z-]+) ", RegexOptions.None, Limit) is { Success: true } found)
-                    open.Enqueue([.. words, found.Groups[1].Value]);
+                if (lists && Regex.Match(line, "^  (?<n>[a-z][a-z-]+) ", RegexOptions.ExplicitCapture, Limit) is { Success: true } found)
+                    open.Enqueue([.. words, found.Groups["n"].Value]);
                 lists = line.Length > 0 && (lists || line == "Commands");
             }
         }
@@ -46,13 +46,14 @@ public sealed class ManualTests : CliTest
         foreach (var (command, page) in help)
         {
             string manual = Read($"moorfield-{command.Replace(' ', '-')}.1");
-            foreach (Match option in Regex.Matches(page, @"^  (?:-[a-z], )?(--[a-z-]+)(?: [A-Z].*?)?  +(?<text>\S.{10})", RegexOptions.Multiline, Limit))
+            foreach (Match option in Regex.Matches(page, @"^  (?:-[a-z], )?(?<n>--[a-z-]+)(?: [A-Z].*?)?  +(?<text>\S.{10})",
+                RegexOptions.Multiline | RegexOptions.ExplicitCapture, Limit))
             {
-                manual.ShouldContain(option.Groups[1].Value, Case.Sensitive, command);
+                manual.ShouldContain(option.Groups["n"].Value, Case.Sensitive, command);
                 manual.ShouldContain(option.Groups["text"].Value, Case.Sensitive, command);
             }
-            foreach (Match example in Regex.Matches(page, "^  (moorfield .*)$", RegexOptions.Multiline, Limit))
-                manual.ShouldContain(Regex.Replace(example.Groups[1].Value, " +", " ", RegexOptions.None, Limit), Case.Sensitive, command);
+            foreach (Match example in Regex.Matches(page, "^  (?<n>moorfield .*)$", RegexOptions.Multiline | RegexOptions.ExplicitCapture, Limit))
+                manual.ShouldContain(Regex.Replace(example.Groups["n"].Value, " +", " ", RegexOptions.None, Limit), Case.Sensitive, command);
             manual.ShouldContain($"moorfield {command}", Case.Sensitive);
         }
         Run("help").Output.ShouldNotContain("manual");
@@ -75,9 +76,9 @@ public sealed class ManualTests : CliTest
             summary.ShouldStartWith($"{name} - ");
             summary.Length.ShouldBeLessThan(name.Length + 84, summary);
             var refers = lines.Where(l => l.StartsWith(".BR ", StringComparison.Ordinal)).Select(l => Regex.Match(
-                l.Replace("\\-", "-", StringComparison.Ordinal), @"^\.BR (\S+) \((\d)\)", RegexOptions.None, Limit)).ToList();
+                l.Replace("\\-", "-", StringComparison.Ordinal), @"^\.BR (?<name>\S+) \((?<section>\d)\)", RegexOptions.ExplicitCapture, Limit)).ToList();
             refers.ShouldNotBeEmpty();
-            refers.ShouldAllBe(r => r.Success && File.Exists(Folder[$"man/{r.Groups[1].Value}.{r.Groups[2].Value}"]), file);
+            refers.ShouldAllBe(r => r.Success && File.Exists(Folder[$"man/{r.Groups["name"].Value}.{r.Groups["section"].Value}"]), file);
         }
     }
 
@@ -89,17 +90,18 @@ public sealed class ManualTests : CliTest
             root = Path.GetDirectoryName(root)!;
         string readme = File.ReadAllText(Path.Combine(root, "README.md"));
         string words = "\n" + Run("help", "words").Output;
-        foreach (Match row in Regex.Matches(readme[readme.IndexOf("## Words", StringComparison.Ordinal)..], "^\\| ([a-z, -]+) \\|", RegexOptions.Multiline,
-            Limit))
+        foreach (Match row in Regex.Matches(readme[readme.IndexOf("## Words", StringComparison.Ordinal)..], "^\\| (?<n>[a-z, -]+) \\|",
+            RegexOptions.Multiline | RegexOptions.ExplicitCapture, Limit))
         {
-            foreach (string word in row.Groups[1].Value.Split(", ").Where(w => w != "word"))
+            foreach (string word in row.Groups["n"].Value.Split(", ").Where(w => w != "word"))
                 words.ShouldContain($"\n  {word} ", Case.Sensitive);
         }
         using var schema = System.Text.Json.JsonDocument.Parse(File.ReadAllText(Path.Combine(root, "docs/brief.schema.json")));
         string briefs = "\n" + Run("help", "briefs").Output;
         foreach (var key in schema.RootElement.GetProperty("properties").EnumerateObject())
             briefs.ShouldContain($"\n  {key.Name} ", Case.Sensitive);
-        foreach (Match key in Regex.Matches(briefs[..briefs.IndexOf("Conditions", StringComparison.Ordinal)], "^  ([a-z]+)   ", RegexOptions.Multiline, Limit))
-            schema.RootElement.GetProperty("properties").TryGetProperty(key.Groups[1].Value, out _).ShouldBeTrue(key.Value);
+        foreach (Match key in Regex.Matches(briefs[..briefs.IndexOf("Conditions", StringComparison.Ordinal)], "^  (?<n>[a-z]+)   ",
+            RegexOptions.Multiline | RegexOptions.ExplicitCapture, Limit))
+            schema.RootElement.GetProperty("properties").TryGetProperty(key.Groups["n"].Value, out _).ShouldBeTrue(key.Value);
     }
 }

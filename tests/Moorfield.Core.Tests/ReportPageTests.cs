@@ -118,8 +118,8 @@ public sealed class ReportPageTests
     {
         string html = Html(page => page.Plot(new BarPlot("Packages", [new("In all", new(40, "40 of it"), new(10, "10")), new("None", new(0, "0"), new(0, "0"))])));
         html.ShouldContain("<desc>In all: before 40 of it, after 10. None: before 0, after 0.</desc>");
-        Regex.Matches(html, "<rect stroke=\"currentColor\" fill=\"(none|currentColor)\" x=\"150\" y=\"[0-9]+\" width=\"(?<width>[0-9.]+)\"",
-            RegexOptions.None, Limit).Select(m => m.Groups["width"].Value).ShouldBe(["160", "40", "0", "0"]);
+        Regex.Matches(html, "<rect stroke=\"currentColor\" fill=\"(?:none|currentColor)\" x=\"150\" y=\"[0-9]+\" width=\"(?<width>[0-9.]+)\"",
+            RegexOptions.ExplicitCapture, Limit).Select(m => m.Groups["width"].Value).ShouldBe(["160", "40", "0", "0"]);
         html.ShouldContain("y=\"15\">before 40 of it</text>");
         html.ShouldContain("y=\"30\">after 10</text>");
         Html(page => page.Plot(new BarPlot("Nothing", [new("x", new(0, "0"), new(0, "0"))]))).ShouldNotContain("NaN");
