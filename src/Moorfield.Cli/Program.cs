@@ -41,6 +41,7 @@ internal static class Program
             ImageCommand.Create(),
             MediaCommand.Create(),
             FactsCommand.Create(),
+            DoctorCommand.Create(),
             DemoCommand.Create(),
             Common.Partition,
             Common.BitLockerKey,

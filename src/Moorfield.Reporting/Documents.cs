@@ -243,6 +243,16 @@ internal sealed record VerificationJson(
     string Schema, string Vault, int RestorePoints, int Sound, int Contents, int AsRecorded, ImmutableArray<FaultJson> Faults, int Unneeded,
     int Strays, long Bytes, bool Mended, ImmutableArray<int> CiphertextOnly);
 
+/// <param name="Fault">Null when it works.</param>
+/// <param name="Package">Of this distribution; empty when none has it.</param>
+internal sealed record MachinePartJson(
+    string Name, string Use, bool Needed, bool Works, string Version, string Path, string? Fault, string Package);
+
+/// <param name="Read">Why it cannot be read; null when it can, as for <paramref name="Change"/>.</param>
+internal sealed record MachineTargetJson(string Target, string? Kind, string? Read, string? Change);
+
+internal sealed record DoctorJson(string Schema, ImmutableArray<MachinePartJson> Parts, MachineTargetJson? Target);
+
 /// <summary>The document of a command that has nothing to list.</summary>
 /// <param name="Action">The command, such as <c>restore-point pin</c>.</param>
 /// <param name="Target">As typed; null where <paramref name="Path"/> is a vault.</param>
@@ -305,6 +315,7 @@ internal sealed record UnlistedJson(string Family, string DisplayName, int Machi
 [JsonSerializable(typeof(ErrorJson))]
 [JsonSerializable(typeof(VerificationJson))]
 [JsonSerializable(typeof(DoneJson))]
+[JsonSerializable(typeof(DoctorJson))]
 [JsonSerializable(typeof(BuiltMediumJson))]
 [JsonSerializable(typeof(FleetHandOverJson))]
 [JsonSerializable(typeof(FleetPlanJson))]

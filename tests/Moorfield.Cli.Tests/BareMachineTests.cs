@@ -59,4 +59,73 @@ public sealed class BareMachineTests : CliTest
 
     [Fact]
     public void Without_the_library_of_hives() => RefusedWithout(Hide($"{Library}/libhivex.so.0"), "libhivex0", "inventory", Root);
+
+    [Fact]
+    public void Doctor_tries_everything_and_changes_nothing()
+    {
+        string before = VolumeState.Files(Root);
+        var outcome = Run("doctor", Root);
+        outcome.ExitCode.ShouldBe(0, outcome.Output + outcome.Error);
+        outcome.Output.ShouldContain("\nEverything works.\n");
+        outcome.Output.ShouldEndWith("and can be read and changed.\n");
+        using var json = System.Text.Json.JsonDocument.Parse(Run("doctor", "--format", "json").Output);
+        var parts = json.RootElement.GetProperty("parts").EnumerateArray().ToDictionary(p => p.GetProperty("name").GetString()!);
+        parts.Keys.ShouldBe(["OpenSSL", "libhivex", "SQLite", "libwim", "libntfs-3g", "qemu-nbd", "vault"]);
+        parts.Values.ShouldAllBe(p => p.GetProperty("works").GetBoolean());
+        parts["SQLite"].GetProperty("version").GetString()!.ShouldStartWith("3.");
+        foreach (string name in new[] { "libhivex", "libwim", "libntfs-3g" })
+        {
+            string path = parts[name].GetProperty("path").GetString()!;
+            File.Exists(path).ShouldBeTrue(path);
+            path.ShouldEndWith(".so." + parts[name].GetProperty("version").GetString());
+        }
+        parts["qemu-nbd"].GetProperty("version").GetString()!.ShouldMatch("^[0-9]+[.]");
+        parts["vault"].GetProperty("version").GetString()!.ShouldEndWith(" free");
+        Directory.Exists(Vault).ShouldBeFalse();
+        VolumeState.Files(Root).ShouldBe(before);
+    }
+
+    [Theory]
+    [InlineData("libhivex.so.0", 4, "libhivex", "every Windows: registry hives")]
+    [InlineData("libssl.so.3", 4, "OpenSSL", "everything")]
+    [InlineData("libwim.so.15", 0, "libwim", "install images")]
+    [InlineData("libntfs-3g.so.89", 0, "libntfs-3g", "disks and virtual disks")]
+    public void Doctor_says_what_does_not_work_without_a_library(string file, int exitCode, string name, string use)
+    {
+        var outcome = RunWithout(Hide($"{Library}/{file}"), "doctor");
+        outcome.ExitCode.ShouldBe(exitCode, outcome.Output + outcome.Error);
+        outcome.Error.ShouldStartWith($"moorfield: {name}: ");
+        outcome.Error.ShouldContain($"Without it, this does not work: {use}");
+        outcome.Error.ShouldMatch("Its package is called [a-z0-9-]+ here[.]");
+        outcome.Error.Split("moorfield: ").Length.ShouldBe(2, "nothing else is missing");
+        outcome.Output.ShouldNotContain("Everything works.");
+    }
+
+    [Fact]
+    public void Doctor_goes_on_without_proc_without_conversions_and_without_a_block_server()
+    {
+        RunWithout("mount -t tmpfs none /proc", "doctor").ShouldSatisfyAllConditions(
+            o => o.ExitCode.ShouldBe(4), o => o.Error.ShouldContain("Mount /proc"), o => o.Output.ShouldContain("libwim"));
+        string hiding = $"mount -t tmpfs none {Library}/gconv && (test ! -e {Library}/gconv.cache || {Hide($"{Library}/gconv.cache")})";
+        RunWithout(hiding, "doctor").ShouldSatisfyAllConditions(o => o.ExitCode.ShouldBe(4), o => o.Error.ShouldContain("gconv"));
+        RunWithout(Hide("$(command -v qemu-nbd)"), "doctor").ShouldSatisfyAllConditions(
+            o => o.ExitCode.ShouldBe(0), o => o.Error.ShouldContain("Without it, this does not work: virtual disks"));
+    }
+
+    [Fact]
+    public void Doctor_says_what_stands_in_the_way_of_a_target()
+    {
+        var encrypted = Run("doctor", Demo.CopyEncryptedDiskTo(Folder));
+        (encrypted.ExitCode, encrypted.Error.Contains("BitLocker")).ShouldBe((4, true), encrypted.Error);
+        var saved = Run("doctor", Save("counter.saved", Root));
+        saved.ExitCode.ShouldBe(0, saved.Error);
+        saved.Output.ShouldContain("\nIt cannot be changed: ");
+        Run("doctor", Folder["nothing"]).ExitCode.ShouldBe(4);
+        var refused = RunAsNobody("doctor", Root);
+        refused.Output.ShouldContain("\nIt cannot be changed: ", Case.Sensitive, refused.Error);
+        Directory.CreateDirectory(Folder["sealed"]);
+        File.SetUnixFileMode(Folder["sealed"], UnixFileMode.UserRead | UnixFileMode.UserExecute);
+        var vault = RunAsNobody("doctor", "--vault", Folder["sealed/vault"]);
+        (vault.ExitCode, vault.Error.Contains("restore points: every change")).ShouldBe((0, true), vault.Error);
+    }
 }

@@ -283,14 +283,16 @@ internal static class Common
     }
 
     /// <summary>Sets what a command runs. An error becomes a message and an exit code.</summary>
-    internal static void Handle(this Command command, Func<Invocation, ExitCode> act) => command.SetAction(parsed =>
+    /// <param name="checksMachine">True if it cannot do without what every run needs of this machine.</param>
+    internal static void Handle(this Command command, Func<Invocation, ExitCode> act, bool checksMachine = true) => command.SetAction(parsed =>
     {
         var surroundings = (Surroundings)parsed.InvocationConfiguration;
         bool json = parsed.CommandResult.Command.Options.OfType<Option<string>>().FirstOrDefault(o => o.Name == "--format") is { } format
             && parsed.GetValue(format) == "json";
         return (int)WrapErrors(surroundings.Console, json, () =>
         {
-            NativeLibraries.Check();
+            if (checksMachine)
+                NativeLibraries.Check();
             using var call = new Invocation(parsed, surroundings);
             var result = act(call);
             call.CompleteReport();

@@ -22,7 +22,8 @@ internal static class HelpPages
         ("Images and media", [("image", "works on install images as files"), ("media", "builds install media")]),
         ("Running machines", [("survey", "writes a script that records what a PC has"), ("hand-over", "writes scripts that change running PCs"),
             ("fleet", "keeps what surveys say of many PCs")]),
-        ("Around it", [("facts", "writes how a Windows stores its packages"), ("help", "explains a command"),
+        ("Around it", [("doctor", "tries what Moorfield needs of this machine"), ("facts", "writes how a Windows stores its packages"),
+            ("help", "explains a command"),
             ("demo", "creates a made-up Windows to try things on")]),
     ];
 

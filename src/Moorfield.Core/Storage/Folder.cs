@@ -41,6 +41,25 @@ internal sealed unsafe class Folder : IDisposable
         return handle.IsInvalid ? throw Failure(path) : new Folder(handle, null, path, interceptor);
     }
 
+    /// <summary>Tries whether a folder takes files and locks, by a file that is made and deleted: says what is wrong, or null when nothing
+    /// is.</summary>
+    internal static string? Try(string path)
+    {
+        try
+        {
+            using var folder = Open(path, new WriteInterceptor());
+            string name = $"moorfield-try-{Guid.NewGuid():n}";
+            using var file = folder.CreateFile(name, PrivateMode);
+            bool isLocked = LibC.Lock(file, LibC.LockExclusive | LibC.LockNonBlocking) == 0;
+            folder.Delete(name);
+            return isLocked ? null : $"{path} is on a file system without locks: two runs at once would not see each other.";
+        }
+        catch (MoorfieldException e)
+        {
+            return e.Message;
+        }
+    }
+
     /// <summary>The folder of that name; null when there is not one, or something else has the name.</summary>
     internal Folder? OpenFolder(string name)
     {

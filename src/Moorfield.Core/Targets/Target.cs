@@ -261,6 +261,14 @@ public abstract class Target : IUndoTarget, IDisposable
             throw new MoorfieldException(RefusalReason.Interrupted, interrupted);
     }
 
+    /// <summary>Makes sure that no other run changes it, now and until it is closed.</summary>
+    /// <exception cref="MoorfieldException">One does.</exception>
+    public void CheckNotInUse()
+    {
+        if (!TryLock())
+            throw new MoorfieldException(ErrorKind.Failed, $"{Name} is being changed by another run of moorfield. Wait for it to end.");
+    }
+
     /// <summary>Takes the target for this run, and takes away what a run that was interrupted was writing.</summary>
     /// <param name="afterInterruption">An earlier run may have been interrupted there: this one puts it right.</param>
     /// <exception cref="MoorfieldException">Another run has it, or an earlier one was interrupted.</exception>
@@ -268,8 +276,7 @@ public abstract class Target : IUndoTarget, IDisposable
     {
         if (Trees is null)
             throw new MoorfieldException(RefusalReason.ReadOnly, ReadOnlyReason()!);
-        if (!TryLock())
-            throw new MoorfieldException(ErrorKind.Failed, $"{Name} is being changed by another run of moorfield. Wait for it to end.");
+        CheckNotInUse();
         Reload();
         if (!afterInterruption)
             CheckNotInterrupted();

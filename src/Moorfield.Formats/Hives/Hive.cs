@@ -67,6 +67,19 @@ public sealed class Hive : IRegistry
         return OpenUnchecked(file, flags);
     }
 
+    /// <summary>Tries libhivex by use: says what is wrong with it, or null when nothing is.</summary>
+    internal static string? Try()
+    {
+        try
+        {
+            return Fault.Value;
+        }
+        catch (DllNotFoundException e)
+        {
+            return e.Message;
+        }
+    }
+
     // Where the C library lacks its tables of encodings, libhivex reads on without the names that it cannot convert.
     private static readonly Lazy<string?> Fault = new(Probe);
 

@@ -1,3 +1,4 @@
+using System.Globalization;
 using System.Security.Cryptography;
 
 namespace Moorfield.Formats.Native;
@@ -8,7 +9,7 @@ namespace Moorfield.Formats.Native;
 /// </summary>
 public static unsafe partial class NativeLibraries
 {
-    private const string DescriptorFolder = "/proc/self/fd";
+    private const string DescriptorFolder = "/proc/self/fd", Maps = "/proc/self/maps";
     private const string EmptyDigest = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855";
     private const int Lazily = 1;
 
@@ -48,8 +49,36 @@ public static unsafe partial class NativeLibraries
                 + $"Install the Debian package {package}.",
         inner);
 
+    /// <summary>The name of a library's package on the distribution that runs; its name in Debian 12 where that is not known.</summary>
+    /// <param name="package">Its name in Debian 12.</param>
+    /// <param name="release">Lines of os-release; those of this machine when null.</param>
+    internal static string Package(string package, IEnumerable<string>? release = null)
+    {
+        const string Release = "/etc/os-release";
+        string Of(string key) => (release ?? (File.Exists(Release) ? File.ReadLines(Release) : []))
+            .FirstOrDefault(l => l.StartsWith(key + '=', StringComparison.Ordinal))?[(key.Length + 1)..].Trim('"') ?? "";
+        _ = decimal.TryParse(Of("VERSION_ID"), CultureInfo.InvariantCulture, out decimal version);
+        return (Of("ID"), package) switch
+        {
+            ("debian", "libntfs-3g89" or "libwim15" or "libssl3") when version >= 13 => package + "t64",
+            ("ubuntu", "libntfs-3g89" or "libwim15" or "libssl3") when version >= 24.04m => package + "t64",
+            ("fedora" or "rhel" or "rocky" or "almalinux" or "centos", _) => package switch
+            {
+                "libhivex0" => "hivex-libs", "libntfs-3g89" => "ntfs-3g-libs", "libwim15" => "wimlib-libs", "libssl3" => "openssl-libs",
+                "qemu-utils" => "qemu-img", _ => package,
+            },
+            _ => package,
+        };
+    }
+
+    /// <summary>The file that a library was loaded from; null when it is not loaded.</summary>
+    /// <param name="name">With which the file's name begins.</param>
+    internal static string? PathOf(string name) => (File.Exists(Maps) ? File.ReadLines(Maps) : [])
+        .Select(l => l.IndexOf('/', StringComparison.Ordinal) is > 0 and var at ? l[at..] : "")
+        .FirstOrDefault(p => Path.GetFileName(p).StartsWith(name, StringComparison.Ordinal));
+
     /// <summary>Why the loader cannot load a library; null when it can.</summary>
-    private static string? Load(string file)
+    internal static string? Load(string file)
     {
         _ = LastError();
         if (Open([.. Encoding.UTF8.GetBytes(file), 0], Lazily) != 0)
