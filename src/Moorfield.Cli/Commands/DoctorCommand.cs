@@ -1,11 +1,11 @@
 namespace Moorfield.Cli.Commands;
 
-/// <summary>Tries what Moorfield needs of this machine, and what stands in the way of a target.</summary>
+/// <summary>Tries what Moorfield needs of this machine, and whether a target can be read and changed.</summary>
 internal static class DoctorCommand
 {
     private static readonly Argument<string?> TargetPath = new("TARGET")
     {
-        Description = "Also say what stands in the way of this target", Arity = ArgumentArity.ZeroOrOne,
+        Description = "Also say whether this target can be read and changed", Arity = ArgumentArity.ZeroOrOne,
     };
     private static readonly Option<string?> VaultPath = Common.VaultPath();
     private static readonly Option<string> Format = Common.Format(hasRows: true);

@@ -9,7 +9,7 @@ using Moorfield.Formats.Wim;
 namespace Moorfield.Core.Operations;
 
 /// <summary>Something that Moorfield needs of the machine it runs on, and what came of trying it.</summary>
-/// <param name="Use">What needs it.</param>
+/// <param name="Use">The work that needs it.</param>
 /// <param name="IsNeeded">True if most of Moorfield does not work without it.</param>
 /// <param name="Version">Empty where nothing tells it.</param>
 /// <param name="Path">Of the file that was loaded or started; empty for none.</param>
