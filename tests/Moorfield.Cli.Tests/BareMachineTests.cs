@@ -94,10 +94,11 @@ public sealed class BareMachineTests : CliTest
     {
         var outcome = RunWithout(Hide($"{Library}/{file}"), "doctor");
         outcome.ExitCode.ShouldBe(exitCode, outcome.Output + outcome.Error);
-        outcome.Error.ShouldStartWith($"moorfield: {name}: ");
-        outcome.Error.ShouldContain($"Without it, this does not work: {use}");
-        outcome.Error.ShouldMatch("Its package is called [a-z0-9-]+ here[.]");
-        outcome.Error.Split("moorfield: ").Length.ShouldBe(2, "nothing else is missing");
+        string said = outcome.Error.Split('\n').First(l => l.StartsWith($"moorfield: {name}: ", StringComparison.Ordinal));
+        said.ShouldContain($"Without it, this does not work: {use}");
+        said.ShouldMatch("[.] Its package here: [a-z0-9-]+[.] ");
+        // Debian's libwim cannot be loaded without libntfs-3g.
+        outcome.Error.Split("moorfield: ").Length.ShouldBe(name == "libntfs-3g" ? 3 : 2, "nothing else is missing");
         outcome.Output.ShouldNotContain("Everything works.");
     }
 
@@ -122,7 +123,7 @@ public sealed class BareMachineTests : CliTest
         saved.Output.ShouldContain("\nIt cannot be changed: ");
         Run("doctor", Folder["nothing"]).ExitCode.ShouldBe(4);
         var refused = RunAsNobody("doctor", Root);
-        refused.Output.ShouldContain("\nIt cannot be changed: ", Case.Sensitive, refused.Error);
+        refused.Output.ShouldContain("\nIt cannot be changed: You have no right to write ", Case.Sensitive, refused.Error);
         Directory.CreateDirectory(Folder["sealed"]);
         File.SetUnixFileMode(Folder["sealed"], UnixFileMode.UserRead | UnixFileMode.UserExecute);
         var vault = RunAsNobody("doctor", "--vault", Folder["sealed/vault"]);

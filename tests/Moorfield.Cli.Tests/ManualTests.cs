@@ -74,7 +74,7 @@ public sealed class ManualTests : CliTest
             string summary = lines[Array.IndexOf(lines, ".SH NAME") + 1].Replace("\\-", "-", StringComparison.Ordinal)
                 .Replace("\\(aq", "'", StringComparison.Ordinal);
             summary.ShouldStartWith($"{name} - ");
-            summary.Length.ShouldBeLessThan(name.Length + 84, summary);
+            summary.Length.ShouldBeLessThan(name.Length + 90, summary);
             var refers = lines.Where(l => l.StartsWith(".BR ", StringComparison.Ordinal)).Select(l => Regex.Match(
                 l.Replace("\\-", "-", StringComparison.Ordinal), @"^\.BR (?<name>\S+) \((?<section>\d)\)", RegexOptions.ExplicitCapture, Limit)).ToList();
             refers.ShouldNotBeEmpty();

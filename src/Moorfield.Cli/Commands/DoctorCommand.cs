@@ -69,8 +69,7 @@ internal static class DoctorCommand
     {
         try
         {
-            target.CheckChangeable();
-            target.CheckNotInUse();
+            MachineCheck.CheckChangeable(target);
             return null;
         }
         catch (MoorfieldException e)
@@ -90,7 +89,7 @@ internal static class DoctorCommand
         page.Table(sheet);
         foreach (var part in parts.Where(p => p.Fault is not null))
         {
-            page.Error($"{part.Name}: {part.Fault}{(part.Package.Length > 0 ? $" Its package is called {part.Package} here." : "")} "
+            page.Error($"{part.Name}: {part.Fault}{(part.Package.Length > 0 ? $" Its package here: {part.Package}." : "")} "
                 + $"Without it, this does not work: {part.Use}.");
         }
         if (parts.All(p => p.Fault is null))

@@ -2,6 +2,7 @@ using System.ComponentModel;
 using System.Diagnostics;
 using Microsoft.Data.Sqlite;
 using Moorfield.Core.Storage;
+using Moorfield.Core.Targets;
 using Moorfield.Formats.Hives;
 using Moorfield.Formats.Native;
 using Moorfield.Formats.Wim;
@@ -30,10 +31,20 @@ public static class MachineCheck
         Library("SQLite", "every Windows: the state repository; fleet stores", isNeeded: true, "libe_sqlite3.so", "", TrySqlite),
         Library("libwim", "install images: WIM and ESD", isNeeded: false, "libwim.so", "libwim15", TryCodecs),
         Library("libntfs-3g", "disks and virtual disks: NTFS", isNeeded: false, "libntfs-3g.so", "libntfs-3g89",
-            () => NativeLibraries.Load("libntfs-3g.so.89")),
+            () => NativeLibraries.Load("libntfs-3g.so.89") is { } why ? $"It cannot be loaded ({why})." : null),
         Program("qemu-nbd", "virtual disks: qcow2, VHDX, VHD, VMDK, VDI", "qemu-utils"),
         TryVault(vault),
     ];
+
+    /// <summary>Makes sure that a target can be changed by whoever runs this, and that nothing else changes it.</summary>
+    /// <exception cref="MoorfieldException">It cannot; the message says why.</exception>
+    public static void CheckChangeable(Target target)
+    {
+        target.CheckChangeable();
+        if (LibC.Access([.. Encoding.UTF8.GetBytes(target.FullPath), 0], LibC.WriteRight) != 0)
+            throw new MoorfieldException(ErrorKind.Failed, $"You have no right to write {target.FullPath}.");
+        target.CheckNotInUse();
+    }
 
     private static MachinePart Library(string name, string use, bool isNeeded, string file, string package, Func<string?> attempt)
     {
@@ -112,7 +123,10 @@ public static class MachineCheck
         {
             try
             {
-                var start = new ProcessStartInfo(path, "--version") { RedirectStandardOutput = true, RedirectStandardError = true };
+                var start = new ProcessStartInfo(path, "--version")
+                {
+                    UseShellExecute = false, RedirectStandardOutput = true, RedirectStandardError = true,
+                };
                 using var process = Process.Start(start)!;
                 string said = process.StandardOutput.ReadToEnd();
                 if (!process.WaitForExit(Patience) || process.ExitCode != 0)

@@ -137,6 +137,11 @@ internal static unsafe partial class LibC
     [LibraryImport(Library, EntryPoint = "readlinkat", SetLastError = true)]
     internal static partial nint ReadLinkAt(SafeFileHandle folder, ReadOnlySpan<byte> name, byte* buffer, nuint length);
 
+    [LibraryImport(Library, EntryPoint = "access", SetLastError = true)]
+    internal static partial int Access(ReadOnlySpan<byte> path, int mode);
+
+    internal const int WriteRight = 2;
+
     [LibraryImport(Library, EntryPoint = "renameat", SetLastError = true)]
     internal static partial int RenameAt(SafeFileHandle fromFolder, ReadOnlySpan<byte> from, SafeFileHandle toFolder, ReadOnlySpan<byte> to);
 
