@@ -18,7 +18,10 @@ public sealed class Browser : IAsyncLifetime
     public async ValueTask InitializeAsync()
     {
         _playwright = await Playwright.CreateAsync();
-        _browser = await _playwright.Chromium.LaunchAsync(new() { ExecutablePath = "/usr/bin/chromium", Args = ["--no-sandbox"] });
+        _browser = await _playwright.Chromium.LaunchAsync(new()
+        {
+            ExecutablePath = "/usr/bin/chromium", Args = ["--no-sandbox", "--disable-dev-shm-usage"],
+        });
     }
 
     /// <summary>Opens a page in a context that has no network.</summary>
@@ -94,7 +97,8 @@ public sealed class BrowserTests(Browser browser) : CliTest, IClassFixture<Brows
 
     private string FleetPage() => Page("fleet.html", "inventory", Forty["pcs.fleet"], "--brief", Forty["fleet/rings"]);
 
-    private string RunPage() => Page("run.html", "remove", Root, "Weather", "Larkfield.*", "--for", "everyone", "--yes", "--accept-costs", "--report");
+    private string RunPage() =>
+        Page("run.html", "remove", Root, "Weather", "Larkfield.*", "--for", "everyone", "--yes", "--accept-costs", "--report");
 
     [Fact]
     public async Task Tables_sort_and_filter_by_mouse_and_say_so()

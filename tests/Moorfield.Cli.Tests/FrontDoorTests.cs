@@ -175,6 +175,9 @@ public sealed class FrontDoorTests : CliTest
         Completed("restore-point show ").ShouldBe(["1"]);
         Completed("re").ShouldBe(["remove", "restore-point"]);
         Completed("help inv").ShouldBe(["inventory"]);
+        Completed("help wo").ShouldBe(["words"]);
+        Completed("help man").ShouldBeEmpty("it is not for people");
+        Completed("man").ShouldBeEmpty();
         Completed("remove --ac").ShouldBe(["--accept-costs"]);
         // Never an option where a package belongs, and nothing of what cannot be read.
         Completed($"remove {Root} ").ShouldAllBe(c => !c.StartsWith('-'));

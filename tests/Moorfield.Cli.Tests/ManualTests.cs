@@ -13,7 +13,8 @@ public sealed class ManualTests : CliTest
     {
         var pages = new Dictionary<string, string>(StringComparer.Ordinal);
         var open = new Queue<string[]>(Run("help").Output.Split('\n').Select(l => Regex.Match(l,
-            "^(?:[A-Z][a-z]+(?: [a-z]+)*)? {2,}(?<n>[a-z][a-z-]+) {2,}", RegexOptions.ExplicitCapture, Limit)).Where(m => m.Success).Select(m => new[] { m.Groups["n"].Value }));
+            "^(?:[A-Z][a-z]+(?: [a-z]+)*)? {2,}(?<n>[a-z][a-z-]+) {2,}", RegexOptions.ExplicitCapture, Limit))
+            .Where(m => m.Success).Select(m => new[] { m.Groups["n"].Value }));
         open.Count.ShouldBeGreaterThan(15);
         while (open.TryDequeue(out string[]? words))
         {
@@ -76,7 +77,8 @@ public sealed class ManualTests : CliTest
             summary.ShouldStartWith($"{name} - ");
             summary.Length.ShouldBeLessThan(name.Length + 90, summary);
             var refers = lines.Where(l => l.StartsWith(".BR ", StringComparison.Ordinal)).Select(l => Regex.Match(
-                l.Replace("\\-", "-", StringComparison.Ordinal), @"^\.BR (?<name>\S+) \((?<section>\d)\)", RegexOptions.ExplicitCapture, Limit)).ToList();
+                l.Replace("\\-", "-", StringComparison.Ordinal), @"^\.BR (?<name>\S+) \((?<section>\d)\)", RegexOptions.ExplicitCapture, Limit))
+                .ToList();
             refers.ShouldNotBeEmpty();
             refers.ShouldAllBe(r => r.Success && File.Exists(Folder[$"man/{r.Groups["name"].Value}.{r.Groups["section"].Value}"]), file);
         }

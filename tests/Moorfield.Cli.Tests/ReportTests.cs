@@ -97,7 +97,8 @@ public sealed class ReportTests : CliTest
         Run("undo", Root, "--yes").ExitCode.ShouldBe(0);
         // The report is what a run renames last.
         Tool.Run("strace", ["-f", "-qq", "-o", Folder["calls"], "-e", "trace=renameat", .. Command(run)], Surroundings, null).ExitCode.ShouldBe(0);
-        var calls = File.ReadLines(Folder["calls"]).Where(l => l.Contains("renameat(", StringComparison.Ordinal)).Select(l => l.Split(' ')[0]).ToList();
+        var calls = File.ReadLines(Folder["calls"]).Where(l => l.Contains("renameat(", StringComparison.Ordinal))
+            .Select(l => l.Split(' ')[0]).ToList();
         int renames = calls.Count(thread => thread == calls[^1]);
         Run("undo", Root, "--yes").ExitCode.ShouldBe(0);
         var outcome = RunInjected($"renameat:error=ENOSPC:when={renames}", run);
@@ -113,7 +114,8 @@ public sealed class ReportTests : CliTest
     public void The_list_of_blocks_is_a_report_in_a_file_or_registry_text()
     {
         Report("blocks.html", "block", Root, "--format", "html").ShouldContain("<!doctype html>");
-        Report("plan.md", "block", Root, "Larkfield.Crossword_j9egfkezhr26y", "--preview", "--format", "markdown").ShouldContain("Larkfield.Crossword");
+        Report("plan.md", "block", Root, "Larkfield.Crossword_j9egfkezhr26y", "--preview", "--format", "markdown")
+            .ShouldContain("Larkfield.Crossword");
         Run("block", Root, "--to", Folder["blocks.reg"]).ExitCode.ShouldBe(0);
         File.ReadAllText(Folder["blocks.reg"]).ShouldContain("Deprovisioned");
         Run("block", Root, "Larkfield.Crossword_j9egfkezhr26y", "--preview", "--to", Folder["x.reg"]).ExitCode.ShouldBe(2);
@@ -124,7 +126,8 @@ public sealed class ReportTests : CliTest
     public void A_fleet_is_one_page_with_all_that_a_terminal_shows_one_by_one()
     {
         string html = Report("fleet.html", "inventory", Forty["pcs.fleet"], "--brief", Forty["fleet/rings"], "--format", "html");
-        foreach (string heading in new[] { "Coverage", "Rollout", "Machines that differ", "Week by week", "Where packages are", "Packages", "Machines" })
+        string[] headings = ["Coverage", "Rollout", "Machines that differ", "Week by week", "Where packages are", "Packages", "Machines"];
+        foreach (string heading in headings)
             html.ShouldContain($"<h2>{heading}</h2>");
         html.ShouldContain("<tr><td>ring-2-harbour<td>16<td>13<td>3<td>done on 13, failed on 2, none recorded on 1\n");
         html.ShouldContain("<p>21 of 40 machines.</p>");

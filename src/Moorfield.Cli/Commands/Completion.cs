@@ -52,9 +52,9 @@ internal static class Completion
         if (open is not null)
             return Values(open, given, before, word);
         if (command.Subcommands.Count > 0)
-            return command.Subcommands.Select(c => c.Name);
+            return command.Subcommands.Where(c => !c.Hidden).Select(c => c.Name);
         if (command.Name == "help")
-            return root.Subcommands.Select(c => c.Name).Concat(["packages", "options"]).Order(StringComparer.Ordinal);
+            return root.Subcommands.Where(c => !c.Hidden).Select(c => c.Name).Concat(HelpPages.Topics).Order(StringComparer.Ordinal);
         var argument = command.Arguments.Count == 0 ? null : command.Arguments[Math.Min(given.Count, command.Arguments.Count - 1)];
         string? target = given.FirstOrDefault();
         return (command.Name, argument?.Name) switch

@@ -7,6 +7,10 @@ namespace Moorfield.Cli.Commands;
 internal static class HelpPages
 {
     private const int MaxSummary = 80;
+
+    /// <summary>Names of pages that no command has.</summary>
+    internal static readonly string[] Topics = ["packages", "targets", "options", "words", "briefs"];
+
     private const string ExampleMark = "\n\nExample:\n";
 
     /// <summary>The commands in the order of the work, each with what it does in a few words.</summary>
