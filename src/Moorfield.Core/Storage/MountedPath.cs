@@ -18,10 +18,12 @@ public sealed record MountedPath(string Device, string Path)
             full = System.IO.Path.GetDirectoryName(full)!;
         }
         string place = System.IO.Path.Combine(real ?? "/", rest).TrimEnd('/');
-        // mountinfo: id, parent, device, root, mount point; of several on one point the last is the one that shows.
+        // mountinfo: id, parent, device, root, mount point; of several on one point the last is the one that shows. In a chroot the root
+        // need not be among them.
         var mount = File.ReadLines("/proc/self/mountinfo").Select(l => l.Split(' ')).Where(f => f.Length > 4)
             .Select(f => (Device: f[2], Root: Unescape(f[3]), Point: Unescape(f[4])))
-            .Where(m => IsWithin(place.Length == 0 ? "/" : place, m.Point)).Aggregate((best, m) => m.Point.Length >= best.Point.Length ? m : best);
+            .Where(m => IsWithin(place.Length == 0 ? "/" : place, m.Point))
+            .Aggregate((Device: "", Root: "/", Point: "/"), (best, m) => m.Point.Length >= best.Point.Length ? m : best);
         return new MountedPath(mount.Device, mount.Root.TrimEnd('/') + place[mount.Point.TrimEnd('/').Length..]);
     }
 
