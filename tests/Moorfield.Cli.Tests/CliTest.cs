@@ -38,7 +38,8 @@ public abstract class CliTest : IDisposable
         return folder;
     });
 
-    /// <summary>What <c>moorfield demo fleet</c> makes, in fleet, and pcs.fleet, the store of all six weeks. It is made once, and only read.</summary>
+    /// <summary>The folder fleet that <c>moorfield demo fleet</c> makes, and pcs.fleet, the store of its six weeks. Made once, and never
+    /// changed.</summary>
     protected static TemporaryFolder Forty => WholeFleet.Value;
 
     /// <summary>A folder with all that <c>moorfield demo</c> makes, disk and media included. It is made once for all tests.</summary>

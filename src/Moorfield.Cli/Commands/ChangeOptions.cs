@@ -187,7 +187,8 @@ internal sealed class ChangeOptions
         ReportFormats.Write(page, parts);
         try
         {
-            using var vault = Vault.OpenExisting(vaultPath)!;
+            using var vault = Vault.OpenExisting(vaultPath)
+                ?? throw new MoorfieldException(ErrorKind.Failed, $"{vaultPath} is gone.");
             target.OpenWithKey(vault);
             vault.KeepReport(point, KeptReport.Write(call.Head, page.Blocks));
         }

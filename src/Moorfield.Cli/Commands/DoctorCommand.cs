@@ -1,6 +1,6 @@
 namespace Moorfield.Cli.Commands;
 
-/// <summary>Tries what Moorfield needs of this machine, and whether a target can be read and changed.</summary>
+/// <summary>Tries the parts that Moorfield needs of this machine, and says whether a target can be read and changed.</summary>
 internal static class DoctorCommand
 {
     private static readonly Argument<string?> TargetPath = new("TARGET")
@@ -13,9 +13,9 @@ internal static class DoctorCommand
     internal static Command Create()
     {
         var command = new Command("doctor", """
-            Tries by use what Moorfield needs of this machine, and says what does not work without what is missing. With a target, also says
-            whether it can be read and changed, and why not. Changes nothing. Exit code 4 if something that is always needed does not work, or
-            the target cannot be read.
+            Tries each part that Moorfield needs of this machine, and says what for where one does not work. With a target, also says whether it
+            can be read and changed, and why not. In the vault's folder, a file is made and deleted again; nothing else is changed. Exit code 4
+            if a part does not work that is always needed, or the target cannot be read.
 
             Example:
               moorfield doctor

@@ -19,6 +19,9 @@ internal sealed class FleetPage(
 
     private static readonly ImmutableArray<string> States = ["not there", "there for no account", "for some accounts", "for all accounts"];
 
+    // How each machine has each package, package after package, as a number among the states; null where these are too many to be shown.
+    private readonly byte[]? _cells = reading.Machines.Length <= MaxDrawn ? Cells(reading, packages) : null;
+
     internal void Write(IReportPage page)
     {
         page.Heading($"{fleet.Name}: {TextTable.Count(packages.Length, "package")} on {TextTable.Count(reading.Machines.Length, "machine")}"
@@ -41,7 +44,7 @@ internal sealed class FleetPage(
         if (reading.Machines.Length > MaxListed)
             page.Line($"{reading.Machines.Length - MaxListed} more are not listed; --machines --format csv lists all.");
         foreach (var (at, package) in packages.Index())
-            page.Details(FleetInventory.Id(at), package.Title, part => WriteDetails(part, package));
+            page.Details(FleetInventory.Id(at), package.Title, part => WriteDetails(part, package, at));
     }
 
     private void WriteCoverage(IReportPage page)
@@ -124,11 +127,17 @@ internal sealed class FleetPage(
         if (packages.IsEmpty || reading.Machines.Length < 2)
             return;
         page.Heading("Where packages are");
-        if (reading.Machines.Length > MaxDrawn)
+        if (_cells is null)
         {
             page.Line($"A picture shows up to {MaxDrawn} machines, and these are {reading.Machines.Length}.");
             return;
         }
+        page.Plot(new MatrixPlot("Packages and the machines that have them", [.. packages.Select(p => p.Title)],
+            [.. reading.Machines.Select(m => m.Name)], States, _cells));
+    }
+
+    private static byte[] Cells(FleetReading reading, ImmutableArray<FleetPackage> packages)
+    {
         var rows = new Dictionary<PackageFamilyName, int>();
         foreach (var package in packages)
             rows[package.Family] = rows.Count;
@@ -141,21 +150,23 @@ internal sealed class FleetPage(
                 cells[at] = Math.Max(cells[at], (byte)(1 + (int)item.HeldBy));
             }
         }
-        page.Plot(new MatrixPlot("Packages and the machines that have them", [.. packages.Select(p => p.Title)],
-            [.. reading.Machines.Select(m => m.Name)], States, cells));
+        return cells;
     }
 
-    private void WriteDetails(IReportPage page, FleetPackage package)
+    private void WriteDetails(IReportPage page, FleetPackage package, int row)
     {
         void Fact(string name, string text) => page.Fact(name, text, 14);
         Fact("Family", package.Family.ToString());
         Fact("Versions", TextFormat.List(package.Versions.Select(v => v.ToString()), MaxNamed));
-        if (reading.Machines.Length > MaxDrawn)
+        if (_cells is null)
             return;
-        var have = reading.Having(package.Family).Select(h => h.Machine).ToHashSet();
-        var lack = reading.Machines.Where(m => !have.Contains(m)).Select(m => m.Name).ToList();
+        var have = reading.Machines.Where((_, column) => _cells[(row * reading.Machines.Length) + column] > 0).ToList();
+        int lacking = reading.Machines.Length - have.Count;
         // The side of which fewer names say it.
-        Fact("Machines", lack.Count == 0 ? $"all {have.Count}" : lack.Count < have.Count ? $"all but {TextFormat.List(lack, MaxNamed)}"
-            : TextFormat.List(reading.Machines.Where(have.Contains).Select(m => m.Name), MaxNamed));
+        Fact("Machines", lacking == 0 ? $"all {have.Count}"
+            : lacking < have.Count ? $"all but {Names(reading.Machines.Where((_, column) => _cells[(row * reading.Machines.Length) + column] == 0))}"
+            : Names(have));
     }
+
+    private static string Names(IEnumerable<FleetMachine> machines) => TextFormat.List(machines.Select(m => m.Name), MaxNamed);
 }

@@ -26,7 +26,7 @@ internal static class HelpPages
         ("Images and media", [("image", "works on install images as files"), ("media", "builds install media")]),
         ("Running machines", [("survey", "writes a script that records what a PC has"), ("hand-over", "writes scripts that change running PCs"),
             ("fleet", "keeps what surveys say of many PCs")]),
-        ("Around it", [("doctor", "tries what Moorfield needs of this machine"), ("facts", "writes how a Windows stores its packages"),
+        ("Around it", [("doctor", "finds what this machine lacks"), ("facts", "writes how a Windows stores its packages"),
             ("help", "explains a command"),
             ("demo", "creates a made-up Windows to try things on")]),
     ];
@@ -184,7 +184,7 @@ internal static class HelpPages
     /// <summary>How packages are named and chosen.</summary>
     internal static HelpPage Packages() => new HelpPage("Packages", "how packages are named and chosen")
         .Say("A package is named by its display name (Weather), its name, its family name or its full name, in any case; * stands for any "
-            + "text. Where a command takes several packages, these options choose among them. Several values of one option mean any of them; "
+            + "text. Where a command takes several packages, these options choose among them. Of several values of one option, one must match; "
             + "different options must all match. Rules of a brief can say the same.")
         .Say("A package is free (removing it costs nothing), costly (it costs something), protected (part of Windows that people see: "
             + "removed only if named exactly), or essential (Windows or another package needs it: never removed). A removal leaves packages "

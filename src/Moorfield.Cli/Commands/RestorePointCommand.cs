@@ -229,14 +229,14 @@ internal static class RestorePointCommand
     {
         void Fact(string name, string text) => page.Fact(name, text, FactWidth);
         page.Heading($"Restore point {point.Number}: {point.Title}");
-        Fact("Recorded", $"{Time(summary.Point)}");
+        Fact("Recorded", Time(summary.Point));
         Fact("Target", $"{point.Target.Path} ({point.Target.Computer}, {point.Target.Product}, build {point.Target.Build})");
-        Fact("State", $"{State(summary)}");
+        Fact("State", State(summary));
         if (point.IsSealed)
             Fact("Contents", "encrypted in the vault");
         if (point.Note is not null)
-            Fact("Note", $"{point.Note}");
-        Fact("Packages", $"{string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal))}");
+            Fact("Note", point.Note);
+        Fact("Packages", string.Join(", ", point.Packages.Select(p => p.DisplayName).Distinct(StringComparer.Ordinal)));
         if (point.State is { } state)
         {
             var trees = state.Systems.SelectMany(s => s.Trees).ToList();
@@ -247,7 +247,7 @@ internal static class RestorePointCommand
             showReport();
             return;
         }
-        Fact("Changes", $"{ChangeText.Totals(point.Changes)}");
+        Fact("Changes", ChangeText.Totals(point.Changes));
         if (point.Image is { } image)
             Fact("Image", $"from {TextTable.Size(image.LengthBefore)} to {TextTable.Size(image.LengthAfter)}; "
                 + $"{TextTable.Count(image.Dropped.Length, "content")} dropped, "

@@ -17,10 +17,16 @@ public sealed record MountedPath(string Device, string Path)
             rest = System.IO.Path.Combine(System.IO.Path.GetFileName(full), rest);
             full = System.IO.Path.GetDirectoryName(full)!;
         }
-        string place = System.IO.Path.Combine(real ?? "/", rest).TrimEnd('/');
+        return Of(System.IO.Path.Combine(real ?? "/", rest).TrimEnd('/'), File.ReadLines("/proc/self/mountinfo"));
+    }
+
+    /// <param name="place">Without links, and without a slash at its end: empty for the root.</param>
+    /// <param name="mounts">Lines of mountinfo.</param>
+    internal static MountedPath Of(string place, IEnumerable<string> mounts)
+    {
         // mountinfo: id, parent, device, root, mount point; of several on one point the last is the one that shows. In a chroot the root
         // need not be among them.
-        var mount = File.ReadLines("/proc/self/mountinfo").Select(l => l.Split(' ')).Where(f => f.Length > 4)
+        var mount = mounts.Select(l => l.Split(' ')).Where(f => f.Length > 4)
             .Select(f => (Device: f[2], Root: Unescape(f[3]), Point: Unescape(f[4])))
             .Where(m => IsWithin(place.Length == 0 ? "/" : place, m.Point))
             .Aggregate((Device: "", Root: "/", Point: "/"), (best, m) => m.Point.Length >= best.Point.Length ? m : best);
