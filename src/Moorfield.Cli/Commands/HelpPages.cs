@@ -50,6 +50,7 @@ internal static class HelpPages
     internal static void AddTo(RootCommand root)
     {
         root.Options.OfType<HelpOption>().Single().Action = new PageAction(root);
+        root.Options.OfType<VersionOption>().Single().Action = new VersionAction();
         var words = new Argument<string[]>("COMMAND")
         {
             Description = "A command, or packages (how to choose them), targets (several at once), options (of every command), briefs, words",

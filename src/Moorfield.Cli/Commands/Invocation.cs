@@ -124,7 +124,7 @@ internal sealed class Invocation : IDisposable
         return file;
     }
 
-    private static string Version => typeof(Invocation).Assembly.GetCustomAttribute<AssemblyInformationalVersionAttribute>()!.InformationalVersion
+    internal static string Version => typeof(Invocation).Assembly.GetCustomAttribute<AssemblyInformationalVersionAttribute>()!.InformationalVersion
         .Split('+')[0];
 
     /// <summary>Prints a result in the requested format.</summary>

@@ -19,17 +19,17 @@ internal sealed class ImageEdit : IDisposable
     private readonly WimEditor _editor;
     private readonly IReadOnlyDictionary<Sha1Hash, RestorableContent> _restorable;
 
-    internal ImageEdit(ImageFile file, InterceptedFileStream output, DateTime now, IReadOnlyDictionary<Sha1Hash, RestorableContent> restorable)
+    internal ImageEdit(ImageFile file, InterceptedFileStream output, DateTime time, IReadOnlyDictionary<Sha1Hash, RestorableContent> restorable)
     {
         _file = file;
         _output = output;
         _editor = new WimEditor(file.Wim, output);
         _restorable = restorable;
-        Now = now;
+        Time = time;
     }
 
-    /// <summary>UTC.</summary>
-    internal DateTime Now { get; }
+    /// <summary>UTC, of the changed editions and of what is written into them: <see cref="SourceDate"/>'s, or that of the newest edition.</summary>
+    internal DateTime Time { get; }
 
     internal ReadOnlySpan<byte> HeaderAfter => _editor.Header.Bytes;
 
@@ -43,13 +43,13 @@ internal sealed class ImageEdit : IDisposable
         FormatErrors.Wrap(_file.Name, () => new WimEdition(_file, number, _file.ReadMetadata(number), this));
 
     /// <summary>Appends the metadata of a changed edition.</summary>
-    internal void Add(WimEdition edition) => WrapErrors(() => _editor.SetMetadata(edition.Number, edition.Metadata, Now));
+    internal void Add(WimEdition edition) => WrapErrors(() => _editor.SetMetadata(edition.Number, edition.Metadata, Time));
 
     /// <summary>Takes an edition out; the others are numbered again.</summary>
     internal void Drop(int number) => WrapErrors(() => _editor.RemoveImage(number));
 
     /// <summary>Gives an edition another name or description; null leaves one.</summary>
-    internal void Rename(int number, string? name, string? description) => WrapErrors(() => _editor.Rename(number, name, description, Now));
+    internal void Rename(int number, string? name, string? description) => WrapErrors(() => _editor.Rename(number, name, description, Time));
 
     /// <summary>Appends a prepared content, once for all editions that get it.</summary>
     internal Sha1Hash Add(PreparedContent content, Sha1Hash basis)

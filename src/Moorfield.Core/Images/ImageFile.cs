@@ -304,14 +304,18 @@ public sealed class ImageFile : ITreeProvider, IDisposable
     /// <summary>Begins a change.</summary>
     /// <param name="restorable">Contents that may come back, by SHA-1.</param>
     /// <exception cref="MoorfieldException">The file cannot be written.</exception>
-    internal ImageEdit BeginEdit(DateTime now, IReadOnlyDictionary<Sha1Hash, RestorableContent> restorable) =>
-        new(this, OpenForWriting(), now, restorable);
+    internal ImageEdit BeginEdit(IReadOnlyDictionary<Sha1Hash, RestorableContent> restorable)
+    {
+        // The same input gives the same bytes, so that the time is not that of the clock.
+        var time = SourceDate.Given ?? Editions.Max(e => e.Modified) ?? DateTime.UnixEpoch;
+        return new ImageEdit(this, OpenForWriting(), time, restorable);
+    }
 
     /// <summary>Takes out all editions but some, without a way back: for a file that is being made.</summary>
     /// <param name="numbers">That stay.</param>
-    internal void Keep(IReadOnlyCollection<int> numbers, DateTime now)
+    internal void Keep(IReadOnlyCollection<int> numbers)
     {
-        using (var edit = BeginEdit(now, ImmutableDictionary<Sha1Hash, RestorableContent>.Empty))
+        using (var edit = BeginEdit(ImmutableDictionary<Sha1Hash, RestorableContent>.Empty))
         {
             foreach (int number in Enumerable.Range(1, Wim.Header.ImageCount).Except(numbers))
                 edit.Drop(number);

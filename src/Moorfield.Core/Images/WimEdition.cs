@@ -87,7 +87,7 @@ public sealed class WimEdition : WindowsTree
             foreach (var name in Names(entry))
             {
                 name.SetContent(added);
-                name.SetTimes(name.Accessed, Edit.Now.ToFileTimeUtc());
+                name.SetTimes(name.Accessed, Edit.Time.ToFileTimeUtc());
             }
             return true;
         });
@@ -262,7 +262,7 @@ public sealed class WimEdition : WindowsTree
         if (Find(path) is { } entry)
             return entry.IsFolder ? entry : throw new MoorfieldException(ErrorKind.Failed, $"{Name}: {path} is not a folder.");
         var parent = FindOrAdd(path.Parent);
-        return parent.Add(ImageEntry.NewRecord(path.Name, EntryAttributes.Folder, Edit.Now.ToFileTimeUtc()), Metadata.Descriptor(parent.Security));
+        return parent.Add(ImageEntry.NewRecord(path.Name, EntryAttributes.Folder, Edit.Time.ToFileTimeUtc()), Metadata.Descriptor(parent.Security));
     }
 
     private T WrapErrors<T>(Func<T> use) => FormatErrors.Wrap(_file.Name, use);

@@ -51,8 +51,10 @@ public static class MachineCheck
         string? fault = attempt();
         string path = NativeLibraries.PathOf(file) ?? "";
         string version = path.IndexOf(".so.", StringComparison.Ordinal) is > 0 and var at ? path[(at + ".so.".Length)..] : "";
+        if (NativeLibraries.AreInside)
+            version = "built in";
         if (name == "SQLite" && fault is null)
-            version = SqliteVersion();
+            version = SqliteVersion() + (NativeLibraries.AreInside ? ", built in" : "");
         return new MachinePart(name, use, isNeeded, version, path, fault, package.Length == 0 ? "" : NativeLibraries.Package(package));
     }
 

@@ -101,7 +101,7 @@ public sealed class MediaImageBuilder(ImageTarget source, Func<ImageTarget, Remo
         {
             Outcome? outcome = null;
             if (!Only.IsEmpty && !Converts)
-                target.Image.Keep(Only, clock.GetUtcNow().UtcDateTime);
+                target.Image.Keep(Only);
             if (removal is not null)
             {
                 meter.Next();

@@ -28,7 +28,7 @@ public sealed class ImageTransaction(ImageFile image, RunContext context) : Tran
         }
         byte[] headerBefore = [.. image.Wim.Header.Bytes];
         long lengthBefore = image.Wim.Length;
-        _edit = image.BeginEdit(Context.Clock.GetUtcNow().UtcDateTime, request.Contents);
+        _edit = image.BeginEdit(request.Contents);
         var shared = new SharedHives();
         ImmutableArray<Change> ofFile = [.. request.Changes.Where(c => c is ImageChange)];
         foreach (var change in ofFile)

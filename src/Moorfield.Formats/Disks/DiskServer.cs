@@ -76,7 +76,7 @@ internal static class DiskServer
     private static Process Begin(string[] command)
     {
         if (Find(Program) is null)
-            throw new IOException($"is a virtual disk, which {Program} opens. Install the Debian package qemu-utils");
+            throw new IOException($"is a virtual disk, which {Program} opens. Install the package {NativeLibraries.Package("qemu-utils")}");
         bool isBound = Find("setsid") is not null && Find("setpriv") is not null && Find("sh") is not null;
         string[] words = !isBound ? command :
         [

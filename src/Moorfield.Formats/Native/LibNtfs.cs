@@ -164,7 +164,8 @@ internal static unsafe partial class LibNtfs
     [LibraryImport(Library, EntryPoint = "ntfs_set_ntfs_dos_name", SetLastError = true)]
     internal static partial int SetShortName(nint inode, nint folder, byte* value, nuint size, int flags);
 
-    private static nint Exported(string name) => NativeLibrary.GetExport(NativeLibrary.Load(Library), name);
+    private static nint Exported(string name) => NativeLibrary.GetExport(
+        NativeLibraries.AreInside ? NativeLibrary.GetMainProgramHandle() : NativeLibrary.Load(Library), name);
 
     /// <summary>The names that the library compares by address: of the unnamed stream, and of a folder's list of names.</summary>
     internal static readonly Lazy<(nint Unnamed, nint Names)> Known = new(() => (Exported("AT_UNNAMED"), Exported("NTFS_INDEX_I30")));

@@ -1,3 +1,4 @@
+using System.Diagnostics.CodeAnalysis;
 using System.Globalization;
 using System.Security.Cryptography;
 
@@ -16,6 +17,12 @@ public static unsafe partial class NativeLibraries
     // As the runtime looks for them; without any it aborts.
     private static readonly string[] OpenSsl = ["libssl.so.3", "libssl.so.1.1"];
 
+    /// <summary>True for the portable build, which has the libraries inside instead of loading the machine's.</summary>
+    [FeatureSwitchDefinition(Inside)]
+    public static bool AreInside => AppContext.TryGetSwitch(Inside, out bool inside) && inside;
+
+    private const string Inside = "Moorfield.LibrariesInside";
+
     /// <summary>Makes sure that digests and random numbers can be had, and files be opened by their descriptors.</summary>
     /// <exception cref="DllNotFoundException">Something is missing; the message is a full sentence.</exception>
     public static void Check()
@@ -25,13 +32,13 @@ public static unsafe partial class NativeLibraries
             throw new DllNotFoundException(
                 $"{DescriptorFolder} is not there, through which files are opened. Mount /proc (mount -t proc proc /proc).");
         }
-        if (!OpenSsl.Any(name => Load(name) is null))
+        if (!AreInside && !OpenSsl.Any(name => Load(name) is null))
             throw Missing("OpenSSL", OpenSsl[0], "libssl3");
         try
         {
             _ = RandomNumberGenerator.GetBytes(1);
             if (Convert.ToHexStringLower(SHA256.HashData([])) != EmptyDigest)
-                throw new DllNotFoundException("OpenSSL gives wrong digests. Install the Debian package libssl3 again.");
+                throw new DllNotFoundException($"OpenSSL gives wrong digests. Install the package {Package("libssl3")} again.");
         }
         catch (CryptographicException e)
         {
@@ -42,11 +49,11 @@ public static unsafe partial class NativeLibraries
     /// <summary>The message for a library that could not be loaded, with the loader's own reason.</summary>
     /// <param name="library">As people call it.</param>
     /// <param name="file">That the loader looks for.</param>
-    /// <param name="package">The Debian package that has it.</param>
+    /// <param name="package">The package that has it, by its name in Debian 12.</param>
     internal static DllNotFoundException Missing(string library, string file, string package, Exception? inner = null) => new(
-        Load(file) is { } reason ? $"{library} cannot be loaded ({reason}). Install the Debian package {package}."
+        Load(file) is { } reason ? $"{library} cannot be loaded ({reason}). Install the package {Package(package)}."
             : $"{library} cannot be used{(inner is null ? "" : $" ({inner.Message.Split('\n')[0].TrimEnd('.')})")}. "
-                + $"Install the Debian package {package}.",
+                + $"Install the package {Package(package)}.",
         inner);
 
     /// <summary>The name of a library's package on the distribution that runs; its name in Debian 12 where that is not known.</summary>
@@ -80,6 +87,8 @@ public static unsafe partial class NativeLibraries
     /// <summary>Why the loader cannot load a library; null when it can.</summary>
     internal static string? Load(string file)
     {
+        if (AreInside)
+            return null;
         _ = LastError();
         if (Open([.. Encoding.UTF8.GetBytes(file), 0], Lazily) != 0)
             return null;

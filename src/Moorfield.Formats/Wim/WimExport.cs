@@ -1,4 +1,5 @@
 using System.Runtime.CompilerServices;
+using System.Security.Cryptography;
 
 namespace Moorfield.Formats.Wim;
 
@@ -45,6 +46,8 @@ public static unsafe class WimExport
                 LibWim.SetProgress(to, &Report, context);
                 return LibWim.Write(to, output, LibWim.AllImages, flags, 0);
             });
+            WimHeader.SetGuid(output, Derive(source,
+                [(byte)compression, thorough ? (byte)1 : (byte)0, .. images.SelectMany(i => BitConverter.GetBytes(i))]));
         }
         catch (DllNotFoundException e)
         {
@@ -74,6 +77,9 @@ public static unsafe class WimExport
                 LibWim.SetProgress(wim, &ReportSplit, context);
                 return LibWim.Split(wim, firstPart, (ulong)partBytes, LibWim.WriteFsync);
             });
+            var guid = Derive(source, BitConverter.GetBytes(partBytes));
+            foreach (string part in Parts(firstPart))
+                WimHeader.SetGuid(part, guid);
         }
         finally
         {
@@ -84,8 +90,41 @@ public static unsafe class WimExport
     /// <summary>Writes the parts of a split image file as one.</summary>
     /// <exception cref="InvalidDataException">They do not belong together, or one is missing.</exception>
     /// <exception cref="OperationCanceledException">It was stopped.</exception>
-    public static void Join(IReadOnlyList<string> parts, string output, Progress progress) => Watched(progress, context =>
-        LibWim.Join([.. parts], (uint)parts.Count, output, 0, LibWim.WriteFsync, &Report, context));
+    public static void Join(IReadOnlyList<string> parts, string output, Progress progress)
+    {
+        Watched(progress, context => LibWim.Join([.. parts], (uint)parts.Count, output, 0, LibWim.WriteFsync, &Report, context));
+        WimHeader.SetGuid(output, Derive(parts[0], "joined"u8));
+    }
+
+    /// <summary>The files of a split image file that lie next to its first part, in their order.</summary>
+    public static IEnumerable<string> Parts(string first)
+    {
+        string start = Path.Combine(Path.GetDirectoryName(Path.GetFullPath(first))!, Path.GetFileNameWithoutExtension(first));
+        string ending = Path.GetExtension(first);
+        string part = Path.GetFullPath(first);
+        for (int i = 2; File.Exists(part); i++)
+        {
+            yield return part;
+            part = $"{start}{i}{ending}";
+        }
+    }
+
+    // In place of the one that libwim makes by chance: the same input gives the same bytes. The table of contents stands for all contents.
+    private static Guid Derive(string source, ReadOnlySpan<byte> settings)
+    {
+        using var file = File.OpenHandle(source);
+        using var wim = WimFile.Open(file);
+        using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
+        hash.AppendData(wim.Header.Guid.ToByteArray());
+        byte[] digest = new byte[Sha1Hash.Length];
+        foreach (var entry in wim.Blobs.Entries)
+        {
+            entry.Hash.Write(digest);
+            hash.AppendData(digest);
+        }
+        hash.AppendData(settings);
+        return new Guid(hash.GetHashAndReset().AsSpan(0, 16));
+    }
 
     private static void Watched(Progress progress, Func<nint, int> write)
     {
