@@ -119,8 +119,11 @@ size_t iconv(iconv_t handle, char **in, size_t *in_left, char **out, size_t *out
 }
 
 #define NO_CONVERTER(name) void name##_72(void) { abort(); }
+
 void *ucnv_open_72(const char *name, int *error) { (void)name; *error = 4; return NULL; }
 NO_CONVERTER(ucnv_close)
 NO_CONVERTER(ucnv_convertEx)
 NO_CONVERTER(ucnv_setFromUCallBack)
 NO_CONVERTER(ucnv_setToUCallBack)
+NO_CONVERTER(UCNV_FROM_U_CALLBACK_STOP)
+NO_CONVERTER(UCNV_TO_U_CALLBACK_STOP)

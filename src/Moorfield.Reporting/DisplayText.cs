@@ -113,6 +113,13 @@ internal static class DisplayText
         return string.Join(" · ", parts.Where(p => p.Length > 0));
     }
 
+    internal static string Of(VerifiedState state) => state switch
+    {
+        VerifiedState.Same => "same",
+        VerifiedState.Differs => "differs",
+        _ => "not here",
+    };
+
     /// <summary>A kind of start entry in a word or two.</summary>
     internal static string Of(StartKind kind, bool isOff) => kind switch
     {

@@ -223,7 +223,25 @@ internal sealed record ComparisonJson(string Schema, string Before, string Befor
 
 /// <param name="Compared">Files that were read back.</param>
 internal sealed record BuiltMediumJson(
-    string Schema, string Target, string Path, string Medium, long Bytes, long ImageBytes, int Parts, string? Sha256, int Compared, PlanJson Plan);
+    string Schema, string Target, string Path, string Medium, long Bytes, long ImageBytes, int Parts, string? Sha256, int Compared, PlanJson Plan)
+{
+    /// <summary>Path of the provenance; null when none was written.</summary>
+    public string? Provenance { get; init; }
+
+    /// <summary>Of the recipe; null without one.</summary>
+    public ImmutableArray<MediaCheckJson>? Checks { get; init; }
+}
+
+/// <param name="Findings">A line each.</param>
+internal sealed record MediaCheckJson(string Check, bool Agrees, ImmutableArray<string> Findings);
+
+/// <param name="Version">Of the program that built it.</param>
+/// <param name="Program">SHA-256 of that program.</param>
+internal sealed record VerifiedMediumJson(
+    string Schema, string Target, string Path, string Provenance, bool Agrees, string Version, string Program, string? Recipe,
+    ImmutableArray<VerifiedPartJson> Parts);
+
+internal sealed record VerifiedPartJson(string What, string Name, string State, string Recorded, string? Found);
 
 /// <param name="Made">Null when it does not say.</param>
 /// <param name="Gaps">The data that it could not see, a sentence each.</param>
@@ -317,6 +335,7 @@ internal sealed record UnlistedJson(string Family, string DisplayName, int Machi
 [JsonSerializable(typeof(DoneJson))]
 [JsonSerializable(typeof(DoctorJson))]
 [JsonSerializable(typeof(BuiltMediumJson))]
+[JsonSerializable(typeof(VerifiedMediumJson))]
 [JsonSerializable(typeof(FleetHandOverJson))]
 [JsonSerializable(typeof(FleetPlanJson))]
 [JsonSerializable(typeof(FleetAdditionJson))]

@@ -1,3 +1,5 @@
+using System.Security.Cryptography;
+
 namespace Moorfield.StandIn;
 
 /// <summary>How a made-up medium is made.</summary>
@@ -82,6 +84,8 @@ public static class MediumBuilder
             LayOut(tree, from, on);
             Make(tree, Path.Combine(folder, name), "SALTMARSH_X64", shape);
         }
+        using (var vendor = File.OpenRead(Path.Combine(folder, Names[0])))
+            World.WriteRecipe(folder, Convert.ToHexStringLower(SHA256.HashData(vendor)));
         if (!large)
             return;
         string whole = Path.Combine(work, Names[0]), iso = Path.Combine(folder, Names[3]);

@@ -66,6 +66,18 @@ public sealed record World(
         return paths.ToImmutable();
     }
 
+    /// <summary>File names of the demo's recipe, and of the file that it adds to the medium.</summary>
+    public static ImmutableArray<string> RecipeNames { get; } = ["counters.recipe.yaml", "answers.xml"];
+
+    /// <summary>Writes the demo's recipe and the file that it adds.</summary>
+    /// <param name="sha256">Of the vendor's medium.</param>
+    public static void WriteRecipe(string folder, string sha256)
+    {
+        using var recipe = new StreamReader(typeof(World).Assembly.GetManifestResourceStream(RecipeNames[0])!);
+        File.WriteAllText(Path.Combine(folder, RecipeNames[0]), recipe.ReadToEnd().Replace(new string('0', 64), sha256, StringComparison.Ordinal));
+        File.WriteAllText(Path.Combine(folder, RecipeNames[1]), "<answers>Saltmarsh Ferries, ticket counters</answers>\n");
+    }
+
     /// <summary>File names of the demo's surveys of running machines. Tests make them, with the script of Moorfield on a made-up machine.</summary>
     public static IEnumerable<string> SurveyNames =>
         typeof(World).Assembly.GetManifestResourceNames().Where(n => n.EndsWith(".json.gz", StringComparison.Ordinal)).Order(StringComparer.Ordinal)

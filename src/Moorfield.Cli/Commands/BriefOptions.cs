@@ -102,6 +102,13 @@ internal sealed class BriefOptions
         return new BriefLoader(fetcher.Fetch).Load(place, sha256);
     }
 
+    /// <summary>The briefs of a recipe as one; null when it has none.</summary>
+    internal static Brief? Load(ConsoleOutput console, Recipe recipe)
+    {
+        using var fetcher = new BriefFetcher(BriefFetcher.DefaultCache, text => console.Notice($"moorfield: {text}"));
+        return new BriefLoader(fetcher.Fetch).Load(recipe);
+    }
+
     /// <summary>The brief of the ring that a brief waits for.</summary>
     internal static Brief LoadRing(ConsoleOutput console, Brief brief, RingCondition after)
     {

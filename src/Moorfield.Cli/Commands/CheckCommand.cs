@@ -111,7 +111,7 @@ internal static class CheckCommand
     private const int MaxNamed = 6, MaxErrors = 20;
 
     /// <summary>Shows the findings; systems with the same findings together, those that most have first.</summary>
-    private static void Show(IReportPage page, ImmutableArray<CheckedSystem> all, int briefs)
+    internal static void Show(IReportPage page, ImmutableArray<CheckedSystem> all, int briefs)
     {
         var errors = all.Select(s => s.Error).OfType<string>().ToList();
         foreach (string error in errors.Take(MaxErrors))

@@ -58,7 +58,8 @@ internal static class DemoCommand
         var large = new Option<bool>("--large") { Description = "One with a file over 4 GiB as well, which takes a minute" };
         var command = new Command("media", """
             Makes install media of counter-install.wim, by genisoimage: counter-vendor.iso, as vendors make them; counter-house.iso, as authoring
-            tools do, with an ESD; counter-parts.iso, with the image in parts. They start as far as printing a line to the serial port.
+            tools do, with an ESD; counter-parts.iso, with the image in parts. They start as far as printing a line to the serial port. Also a
+            recipe that builds the counters' medium of the first: counters.recipe.yaml.
 
             Example:
               moorfield demo media /tmp/saltmarsh
@@ -75,7 +76,7 @@ internal static class DemoCommand
             }
             bool withLarge = call.GetValue(large);
             var names = MediumBuilder.Names.Take(withLarge ? 4 : 3).ToList();
-            if (names.Select(n => Path.Combine(place, n)).FirstOrDefault(Path.Exists) is { } there)
+            if (names.Concat(World.RecipeNames).Select(n => Path.Combine(place, n)).FirstOrDefault(Path.Exists) is { } there)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"{there} is there already. Delete it first.");
             string work = Path.Combine(place, ".media");
             if (Directory.Exists(work))
@@ -88,7 +89,7 @@ internal static class DemoCommand
             }
             catch (IOException e)
             {
-                foreach (string name in names)
+                foreach (string name in names.Concat(World.RecipeNames))
                     File.Delete(Path.Combine(place, name));
                 throw new MoorfieldException(ErrorKind.Failed, e.Message, e);
             }

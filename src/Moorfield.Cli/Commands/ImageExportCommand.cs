@@ -55,7 +55,9 @@ internal static class ImageExportCommand
         return command;
     }
 
-    internal static ExportCompression CompressionOf(Invocation call, Option<string> option) => call.GetRequiredValue(option) switch
+    internal static ExportCompression CompressionOf(Invocation call, Option<string> option) => CompressionOf(call.GetRequiredValue(option));
+
+    internal static ExportCompression CompressionOf(string name) => name switch
     {
         "xpress" => new(WimCompression.Xpress),
         "none" => new(WimCompression.None),

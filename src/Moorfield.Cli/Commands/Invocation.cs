@@ -49,7 +49,23 @@ internal sealed class Invocation : IDisposable
     internal ProgressLine Progress { get; }
 
     /// <summary>How targets are opened.</summary>
-    internal OpenOptions OpenOptions { get; }
+    internal OpenOptions OpenOptions { get; private set; }
+
+    /// <summary>Reads names in some languages, unless a person named others.</summary>
+    /// <exception cref="MoorfieldException">One is not a language tag.</exception>
+    internal void UseLanguages(IEnumerable<string> languages)
+    {
+        ImmutableArray<string> tags = [.. languages.Select(CanonicalLanguage)];
+        if (!tags.IsEmpty)
+            OpenOptions = OpenOptions with { Languages = OpenOptions.Languages ?? tags };
+    }
+
+    /// <summary>The names of the options that were given on the command line.</summary>
+    internal IEnumerable<string> GivenOptions => _parsed.CommandResult.Children.OfType<System.CommandLine.Parsing.OptionResult>()
+        .Where(o => !o.Implicit).Select(o => o.Option.Name);
+
+    /// <summary>The words of the call.</summary>
+    internal IEnumerable<string> Words => _parsed.Tokens.Select(t => t.Value);
 
     /// <summary>True once a person has confirmed several runs together, so that each is not confirmed again.</summary>
     internal bool IsAgreed { get; set; }
@@ -87,8 +103,8 @@ internal sealed class Invocation : IDisposable
 
     /// <summary>The facts about this call that stand on a page.</summary>
     internal PageHead Head => new(
-        string.Join(' ', _parsed.Tokens.Select(t => t.Value).TakeWhile(t => !t.StartsWith('-'))),
-        string.Join(' ', _parsed.Tokens.Select(t => TextFormat.Quoted(t.Value)).Prepend("moorfield")), DateTimeOffset.UtcNow, Version);
+        string.Join(' ', Words.TakeWhile(t => !t.StartsWith('-'))),
+        string.Join(' ', Words.Select(TextFormat.Quoted).Prepend("moorfield")), DateTimeOffset.UtcNow, Version);
 
     /// <summary>Writes what is left of the result, and the file that it was asked for in.</summary>
     internal void CompleteReport()

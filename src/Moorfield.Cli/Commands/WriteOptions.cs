@@ -69,6 +69,9 @@ internal sealed class WriteOptions
         };
     }
 
+    /// <summary>True if packages were named.</summary>
+    internal bool NamesPackages(Invocation call) => call.GetValue(_packages) is { Length: > 0 };
+
     /// <summary>True if no block is to be set.</summary>
     internal bool AllowsReturn(Invocation call) => call.GetValue(_allowReturn);
 

@@ -174,7 +174,9 @@ public sealed class ImageFile : ITreeProvider, IDisposable
     {
         var results = new T[editions.Count];
         var limit = new ParallelOptions { MaxDegreeOfParallelism = _atOnce };
-        WimFile.Unwrapped(() => Parallel.For(0, results.Length, limit, i => results[i] = use(editions[i])));
+        // Begun in their order, so that one may wait for those before it.
+        var order = Partitioner.Create(Enumerable.Range(0, results.Length), EnumerablePartitionerOptions.NoBuffering);
+        WimFile.Unwrapped(() => Parallel.ForEach(order, limit, i => results[i] = use(editions[i])));
         return [.. results];
     }
 

@@ -40,6 +40,9 @@ public sealed record Brief(
     /// <summary>Paths and addresses of the briefs that it includes, and of those that these do.</summary>
     public ImmutableArray<string> Included { get; init; } = [];
 
+    /// <summary>Full paths and addresses of what it was read from, with the SHA-256 of each.</summary>
+    public ImmutableArray<(string Place, string Sha256)> Files { get; init; } = [];
+
     /// <summary>Its file name.</summary>
     public string FileName => Path.GetFileName(Name);
 
@@ -63,6 +66,7 @@ public sealed record Brief(
         After = After,
         Lines = [.. other.Lines, .. Lines],
         Included = [.. other.Included, .. Included],
+        Files = [.. other.Files, .. Files],
     };
 }
 

@@ -8,7 +8,7 @@ namespace Moorfield.Core.Selection;
 public sealed class BriefLoader(Func<Uri, byte[]> fetch)
 {
     /// <summary>Most bytes of one brief.</summary>
-    public const int MaxBytes = 4 * YamlNode.MaxLength;
+    public const int MaxBytes = YamlReader.MaxBytes;
 
     private const int MaxIncluded = 64;
     private int _included;
@@ -20,6 +20,20 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
     {
         _included = 0;
         return Load(IsAddress(place) ? place : Path.GetFullPath(place), place, sha256, []);
+    }
+
+    /// <summary>Loads the briefs of a recipe as one; what a later one says comes after what an earlier one does.</summary>
+    /// <returns>Null when there is none.</returns>
+    /// <exception cref="MoorfieldException">One cannot be had, is not what it should be, or is no brief.</exception>
+    public Brief? Load(Recipe recipe)
+    {
+        Brief? all = null;
+        foreach (var (place, sha256) in recipe.Briefs)
+        {
+            var brief = Load(IsAddress(place) ? place : recipe.Resolve(place), sha256);
+            all = all is null ? brief : brief.Including(all);
+        }
+        return all;
     }
 
     /// <summary>Loads the brief of the ring that a brief waits for.</summary>
@@ -41,14 +55,15 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{shown} includes itself, by way of {string.Join(", ", above.Select(Shown))}.");
         if (_included++ > MaxIncluded)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{shown} is one brief too many: at most {MaxIncluded} may be included in all.");
-        byte[] content = IsAddress(place) ? fetch(Address(place)) : ReadFile(place, shown);
-        if (sha256 is not null && !Convert.ToHexString(SHA256.HashData(content)).Equals(sha256, StringComparison.OrdinalIgnoreCase))
+        byte[] content = IsAddress(place) ? fetch(Address(place)) : YamlReader.ReadFile(place, shown, "brief");
+        string digest = Convert.ToHexStringLower(SHA256.HashData(content));
+        if (sha256 is not null && !digest.Equals(sha256, StringComparison.OrdinalIgnoreCase))
         {
             throw new MoorfieldException(RefusalReason.DigestDiffers,
-                $"{shown} has the SHA-256 {Convert.ToHexStringLower(SHA256.HashData(content))}, not {sha256.ToLowerInvariant()}. Look at what was "
-                    + "changed before you use it.");
+                $"{shown} has the SHA-256 {digest}, not {sha256.ToLowerInvariant()}. Look at what was changed before you use it.");
         }
-        var (brief, includes) = new BriefReader(shown).Read(Decode(content, shown));
+        var (brief, includes) = new BriefReader(shown).Read(YamlReader.Decode(content, shown));
+        brief = brief with { Files = [(place, digest)] };
         var included = Brief.Empty;
         foreach (var include in includes)
         {
@@ -85,39 +100,6 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
             ? address
             : throw new MoorfieldException(ErrorKind.InvalidUsage,
                 $"{place} would be fetched without encryption, so anybody on the way could change it. Use https; http is for this machine only.");
-    }
-
-    private static byte[] ReadFile(string path, string shown)
-    {
-        if (RegularFile.KindOf(path) is null)
-            throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no brief {shown}.");
-        try
-        {
-            using var file = RegularFile.OpenNamed(path);
-            if (file.Length > MaxBytes)
-                throw new MoorfieldException(ErrorKind.InvalidUsage,
-                    $"{shown} has {file.Length:N0} bytes, more than the {MaxBytes:N0} that a brief may have.");
-            using var content = new MemoryStream();
-            file.CopyTo(content);
-            return content.ToArray();
-        }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
-        {
-            throw new MoorfieldException(ErrorKind.Failed, $"{shown} cannot be read. {e.Message}", e);
-        }
-    }
-
-    private static string Decode(byte[] content, string shown)
-    {
-        try
-        {
-            return new UTF8Encoding(false, true)
-            .GetString(content.AsSpan(content.AsSpan().StartsWith(Encoding.UTF8.Preamble) ? Encoding.UTF8.Preamble.Length : 0));
-        }
-        catch (DecoderFallbackException e)
-        {
-            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{shown} is not a text in UTF-8.", e);
-        }
     }
 
     private static string Shown(string place) => IsAddress(place) ? place : Path.GetFileName(place);

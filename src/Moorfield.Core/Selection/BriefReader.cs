@@ -10,7 +10,7 @@ internal sealed record BriefInclude(string Place, string? Sha256, string Source)
 
 /// <summary>Reads the text of one brief. Every error gives file, line and column.</summary>
 /// <param name="name">File or address.</param>
-internal sealed class BriefReader(string name)
+internal sealed class BriefReader(string name) : YamlReader(name)
 {
     private static readonly string[] TopKeys = ["brief", "title", "for", "maker", "include", "remove", "keep", "block", "guard", "notes", "needs",
         "unlisted", "machines", "after"];
@@ -28,15 +28,15 @@ internal sealed class BriefReader(string name)
 
     internal (Brief Brief, ImmutableArray<BriefInclude> Includes) Read(string text)
     {
-        var root = YamlNode.Read(name, text)
-        ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"{name} is empty. 'moorfield brief draft TARGET' writes a brief to start from.");
+        var root = YamlNode.Read(Name, text)
+        ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"{Name} is empty. 'moorfield brief draft TARGET' writes a brief to start from.");
         var fields = Fields(root, "a brief", TopKeys);
         if (!fields.TryGetValue("brief", out var version) || Text(version) != "1")
             throw Error(version ?? root, "a brief begins with 'brief: 1', the version of the format");
         var blocks = Items(fields, "block").Select(n => (Node: n, Family: Family(n))).ToList();
         var guards = Items(fields, "guard").SelectMany(n => ReadGuards(n).Select(g => (Node: n, Guard: g))).ToList();
         var brief = new Brief(
-            name,
+            Name,
             fields.TryGetValue("title", out var title) ? Text(title) : null,
             Texts(fields, "for"),
             Rules(fields, "remove"),
@@ -51,8 +51,8 @@ internal sealed class BriefReader(string name)
             Unlisted = fields.TryGetValue("unlisted", out var unlisted) ? One<UnlistedPackages>(unlisted) : null,
             Machines = fields.TryGetValue("machines", out var machines) ? ReadMachines(machines) : null,
             After = fields.TryGetValue("after", out var after) ? ReadAfter(after) : null,
-            Lines = [.. blocks.Select(b => new BriefLine($"{name}:{b.Node.Line}", b.Family, null)),
-                .. guards.Select(g => new BriefLine($"{name}:{g.Node.Line}", null, g.Guard))],
+            Lines = [.. blocks.Select(b => new BriefLine($"{Name}:{b.Node.Line}", b.Family, null)),
+                .. guards.Select(g => new BriefLine($"{Name}:{g.Node.Line}", null, g.Guard))],
         };
         return (brief, [.. Items(fields, "include").Select(Include)]);
     }
@@ -88,14 +88,14 @@ internal sealed class BriefReader(string name)
         if (fields.TryGetValue("days", out var length)
             && (!int.TryParse(Text(length), NumberStyles.None, CultureInfo.InvariantCulture, out days) || days > MaxDays))
             throw Error(length, $"'{Text(length)}' is not a number of days up to {MaxDays}");
-        return new RingCondition(Text(brief), number, isPercent, days, $"{name}:{node.Line}");
+        return new RingCondition(Text(brief), number, isPercent, days, $"{Name}:{node.Line}");
     }
 
     private ImmutableArray<BriefRule> Rules(Dictionary<string, YamlNode> fields, string key) => [.. Items(fields, key).Select(Rule)];
 
     private BriefRule Rule(YamlNode node)
     {
-        string source = $"{name}:{node.Line}";
+        string source = $"{Name}:{node.Line}";
         if (node is YamlText { IsEmpty: false } package)
             return new BriefRule(source, new PackageConditions { Names = [package.Text] });
         var fields = Fields(node, "a rule", RuleKeys);
@@ -127,7 +127,7 @@ internal sealed class BriefReader(string name)
 
     private BriefInclude Include(YamlNode node)
     {
-        string source = $"{name}:{node.Line}:{node.Column}";
+        string source = $"{Name}:{node.Line}:{node.Column}";
         if (node is YamlText { IsEmpty: false } file)
             return new BriefInclude(file.Text, null, source);
         var fields = Fields(node, "an include", IncludeKeys);
@@ -140,7 +140,7 @@ internal sealed class BriefReader(string name)
 
     /// <summary>Reads the list of guards that have names.</summary>
     internal ImmutableArray<Guard> ReadKnownGuards(string text) =>
-        [.. ((YamlList)YamlNode.Read(name, text)!).Items.Select(item =>
+        [.. ((YamlList)YamlNode.Read(Name, text)!).Items.Select(item =>
         {
             var fields = Fields(item, "a guard", KnownGuardKeys);
             return ReadGuard(item, fields) with { Name = Text(fields["guard"]), Because = Text(fields["says"]),
@@ -228,62 +228,4 @@ internal sealed class BriefReader(string name)
     private PackageFamilyName Family(YamlNode node) =>
         PackageFamilyName.TryParse(Text(node), out var family) ? family
             : throw Error(node, $"'{Text(node)}' is not a family name (Name_PublisherId); a block needs one, because the package need not be there");
-
-    private Dictionary<string, YamlNode> Fields(YamlNode node, string what, string[] known)
-    {
-        if (node is not YamlMap map)
-            throw Error(node, $"{what} has to be a list of keys: {string.Join(", ", known)}");
-        foreach (var (key, _) in map.Fields.Where(f => !known.Contains(f.Key.Text, StringComparer.Ordinal)))
-        {
-            string nearest = known.MinBy(k => NamePattern.Distance(key.Text, k))!;
-            throw Error(key, $"unknown key '{key.Text}' in {what}. The nearest known one is '{nearest}'");
-        }
-        return map.Fields.Where(f => f.Value is not YamlText { IsEmpty: true }).ToDictionary(f => f.Key.Text, f => f.Value, StringComparer.Ordinal);
-    }
-
-    private ImmutableArray<(YamlText Key, YamlNode Value)> Map(Dictionary<string, YamlNode> fields, string key) =>
-        !fields.TryGetValue(key, out var node) ? [] : node is YamlMap map ? map.Fields
-            : throw Error(node, $"{key} has to be a list of packages, each followed by a colon and its text");
-
-    private ImmutableArray<YamlNode> Items(Dictionary<string, YamlNode> fields, string key) =>
-        !fields.TryGetValue(key, out var node) ? [] : node is YamlList list ? list.Items
-            : throw Error(node, $"{key} has to be a list: lines that begin with '- '");
-
-    private ImmutableArray<string> Texts(Dictionary<string, YamlNode> fields, string key) =>
-    fields.TryGetValue(key, out var node) ? TextsOf(node) : [];
-
-    private ImmutableArray<string> TextsOf(YamlNode node) => node is YamlList list ? [.. list.Items.Select(Text)] : [Text(node)];
-
-    private string Text(YamlNode node) => node is YamlText { IsEmpty: false } text ? text.Text : throw Error(node, "a text is expected here");
-
-    private bool? Flag(Dictionary<string, YamlNode> fields, string key) => !fields.TryGetValue(key, out var node) ? null : Text(node) switch
-    {
-        "true" or "yes" => true,
-        "false" or "no" => false,
-        var other => throw Error(node, $"'{other}' is neither true nor false"),
-    };
-
-    private long? Size(Dictionary<string, YamlNode> fields, string key)
-    {
-        if (!fields.TryGetValue(key, out var node))
-            return null;
-        return TextFormat.ParseSize(Text(node)) ?? throw Error(node, $"'{Text(node)}' is not a size such as 500 KB, 1.5 MB or 2 GB");
-    }
-
-    private ImmutableArray<T> Values<T>(Dictionary<string, YamlNode> fields, string key) where T : struct, Enum =>
-        !fields.TryGetValue(key, out var node) ? [] : node is YamlList list ? [.. list.Items.Select(One<T>)] : [One<T>(node)];
-
-    private T One<T>(YamlNode node) where T : struct, Enum
-    {
-        string text = Text(node);
-        var known = Enum.GetValues<T>();
-        foreach (var value in known)
-        {
-            if (value.ToString().Equals(text, StringComparison.OrdinalIgnoreCase))
-                return value;
-        }
-        throw Error(node, $"'{text}' is not one of {string.Join(", ", known.Select(v => v.ToString().ToLowerInvariant()))}");
-    }
-
-    private MoorfieldException Error(YamlNode at, string what) => new(ErrorKind.InvalidUsage, $"{name}:{at.Line}:{at.Column}: {what}.");
 }

@@ -34,7 +34,9 @@ public sealed class ImageTransaction(ImageFile image, RunContext context) : Tran
         foreach (var change in ofFile)
             Apply(_edit, change);
         ImmutableArray<int?> editions = [.. request.Changes.Where(c => c is not ImageChange).Select(c => c.Edition).Distinct().Order()];
-        var prepared = image.ForEach(editions, edition => PrepareEdition(_edit, edition!.Value, request, shared));
+        var turns = new Turns();
+        var prepared = image.ForEach(editions, edition =>
+            turns.Take(editions.IndexOf(edition), isMine => PrepareEdition(_edit, edition!.Value, request, shared, isMine)));
         ImmutableArray<Change> changes = [.. ofFile, .. prepared.SelectMany(p => p.Changes)];
         ImmutableArray<ReplacedFile> files = [.. prepared.SelectMany(p => p.Files)];
         if (changes.IsEmpty && files.IsEmpty)
@@ -49,14 +51,15 @@ public sealed class ImageTransaction(ImageFile image, RunContext context) : Tran
             : new ImageState(headerBefore, lengthBefore, [.. _edit.HeaderAfter], _edit.LengthAfter, Dropped(_edit)));
     }
 
-    private PreparedItem PrepareEdition(ImageEdit edit, int number, RunRequest request, SharedHives shared)
+    /// <param name="isMine">Waits until the editions before have written; false if one of them failed.</param>
+    private PreparedItem PrepareEdition(ImageEdit edit, int number, RunRequest request, SharedHives shared, Func<bool> isMine)
     {
         using var edition = edit.OpenEdition(number);
         Recorder? record = Context.Vault is null ? null : (path, _) => edition.Record(path) is { } tree ? () => tree : null;
         using var prepared = new Preparation(edition, record, request.Restored?.WholeOf(number) ?? ImmutableDictionary<WindowsPath, WholeFile>.Empty,
             shared, Context.Stop)
             .Prepare([.. request.Changes.Where(c => c.Edition == number)]);
-        if (prepared.Changes.IsEmpty && prepared.Files.IsEmpty)
+        if ((prepared.Changes.IsEmpty && prepared.Files.IsEmpty) || !isMine())
             return new PreparedItem([], []);
         var names = prepared.Files.Select(f => edition.ContentName(f.Path)!).ToList();
         Apply(edition, prepared);
