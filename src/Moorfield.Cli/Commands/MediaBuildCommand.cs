@@ -48,9 +48,14 @@ internal static class MediaBuildCommand
     private static readonly Option<bool> Sweep = new("--sweep") { Description = "Also remove frameworks that no package needs afterwards" };
 
     // A recipe says everything else.
-    private static readonly string[] WithRecipe = ["--recipe", To.Name, Replace.Name, "--provenance", "--preview", "--yes", "--accept-costs", "--vault",
-        "--format", "--lenient", .. new Option[] { Common.Partition, Common.BitLockerKey, Common.BackingIn, Common.Language, Common.LogFile,
-            Common.LogFormat }.Select(o => o.Name)];
+    private static readonly string[] WithRecipe =
+    [
+        RecipeFile.Name, To.Name, Replace.Name, WritesProvenance.Name, "--preview", "--yes", "--accept-costs", "--vault", "--format", "--lenient",
+        .. new Option[]
+        {
+            Common.Partition, Common.BitLockerKey, Common.BackingIn, Common.Language, Common.LogFile, Common.LogFormat,
+        }.Select(o => o.Name),
+    ];
 
     internal static Command Create()
     {
@@ -76,7 +81,7 @@ internal static class MediaBuildCommand
         return command;
     }
 
-    /// <summary>What is built, as options or a recipe say it.</summary>
+    /// <summary>The medium to build, as options or a recipe say it.</summary>
     private sealed record Wish(string Source, string Output)
     {
         internal Brief? Brief { get; init; }
@@ -142,7 +147,8 @@ internal static class MediaBuildCommand
         var wish = Read(call, options);
         bool hasProvenance = wish.Recipe is not null || call.GetValue(WritesProvenance);
         if (hasProvenance && call.GetValue(NoDigest))
-            throw new MoorfieldException(ErrorKind.InvalidUsage, "A provenance names the SHA-256 of the result. Leave out --without-sha256.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage,
+                "A provenance names the SHA-256 of the result, so that --without-sha256 does not go with it.");
         using var target = Common.Open(call, wish.Source);
         if (target.AsImage is not { Image.Medium: not null } source)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{target.Name} is {target.Description}. 'media build' takes an ISO.");
@@ -317,8 +323,7 @@ internal static class MediaBuildCommand
             page.Line($"The image is written in parts of {TextTable.Size(part)}: install.swm, install2.swm and so on.");
         foreach (var (file, path) in building.Added)
             page.Line($"{file} ({TextTable.Size(new FileInfo(file).Length)}) is added as {path}.");
-        if (!plans.IsEmpty && building.Making is { Converts: false, Only.IsEmpty: true }
-            && RemovalText.BytesWithout(source.Image, plans) is { } image)
+        if (ImageBytes(source, building.Making, plans) is { } image)
         {
             var old = source.Image.Medium!.Image.Size;
             page.Line($"Image: {TextTable.Size(old)} now, about {TextTable.Size(image)} afterwards; medium: "
@@ -327,6 +332,17 @@ internal static class MediaBuildCommand
         }
         page.Line($"{output} is written, needs {TextTable.Size(building.Needs)} meanwhile, and is read back. {source.Name} is only "
             + "read.");
+    }
+
+    /// <summary>Bytes that the image will have; null when it stays what it is, or that is not known.</summary>
+    private static long? ImageBytes(ImageTarget source, MediaImageBuilder making, ImmutableArray<SystemPlan> plans)
+    {
+        if (making is { Converts: false, Only.IsEmpty: true })
+            return plans.IsEmpty ? null : RemovalText.BytesWithout(source.Image, plans);
+        var trees = plans.SelectMany(p => p.Plan.Changes.OfType<TreeRemoved>().Select(t => (Edition: p.Snapshot.EditionNumber!.Value, t.Path)))
+            .ToLookup(t => t.Edition, t => t.Path);
+        int[] editions = [.. making.Only.IsEmpty ? Enumerable.Range(1, source.Editions.Length) : making.Only];
+        return ImageSizeEstimate.Of(source.Image, editions, trees, making.Converts ? making.Compression.Kind : null);
     }
 
     /// <summary>Writes the editions of the new medium, with their former sizes.</summary>

@@ -2,7 +2,7 @@ using Moorfield.Reporting.Pages;
 
 namespace Moorfield.Cli.Commands;
 
-/// <summary>What came of one check of a medium that was built by a recipe.</summary>
+/// <summary>The result of one check of a medium that was built by a recipe.</summary>
 /// <param name="Name">As the recipe calls it.</param>
 /// <param name="Findings">A line each; none when it is as it should be.</param>
 /// <param name="Show">Shows it to people.</param>

@@ -38,12 +38,12 @@ public static class ImageExport
     public static ImmutableArray<string> Split(
         string path, string name, string first, long partBytes, WriteInterceptor interceptor, Action<long, long> progress, CancellationToken stop)
     {
-        if (WimExport.Parts(first).FirstOrDefault() is { } there)
+        if (Parts(first) is [var there, ..])
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{there} is there already. Name another file, or delete it.");
         string full = Path.GetFullPath(first);
         using var work = WorkFolder.For(full, interceptor);
         WrapErrors(name, () => WimExport.Split(path, Path.Combine(work.FullPath, Path.GetFileName(full)), partBytes, Watching(progress, stop)));
-        string[] names = [.. WimExport.Parts(Path.Combine(work.FullPath, Path.GetFileName(full))).Select(p => Path.GetFileName(p)!)];
+        var names = Parts(Path.Combine(work.FullPath, Path.GetFileName(full))).ConvertAll(p => Path.GetFileName(p));
         // Without the first part the others are no set that could be taken for a whole one.
         var moved = new Stack<string>();
         try
@@ -60,7 +60,7 @@ public static class ImageExport
                 work.MoveBack(part);
             throw;
         }
-        return [.. WimExport.Parts(full)];
+        return [.. Parts(full)];
     }
 
     /// <summary>Writes the parts of a split image file as one.</summary>
@@ -69,7 +69,22 @@ public static class ImageExport
     /// <exception cref="MoorfieldException">Nothing is left of what was begun.</exception>
     public static void Join(string first, string output, WriteInterceptor interceptor, Action<long, long> progress, CancellationToken stop) =>
         NewFile.Write(output, interceptor, part => WrapErrors(
-            Path.GetFileName(first), () => WimExport.Join([.. WimExport.Parts(first)], part, Watching(progress, stop))));
+            Path.GetFileName(first), () => WimExport.Join([.. Parts(first)], part, Watching(progress, stop))));
+
+    /// <summary>The parts that lie next to the first one, in their order.</summary>
+    private static List<string> Parts(string first)
+    {
+        string start = Path.Combine(Path.GetDirectoryName(Path.GetFullPath(first))!, Path.GetFileNameWithoutExtension(first));
+        string ending = Path.GetExtension(first);
+        var parts = new List<string>();
+        for (int i = 1; ; i++)
+        {
+            string part = i == 1 ? Path.GetFullPath(first) : $"{start}{i}{ending}";
+            if (!File.Exists(part))
+                return parts;
+            parts.Add(part);
+        }
+    }
 
     /// <summary>Opens the further parts of a split image; none when it is not split, or when not all of them are there.</summary>
     internal static ImmutableArray<SafeFileHandle> OpenParts(string first)
@@ -77,7 +92,7 @@ public static class ImageExport
         if (!Path.GetExtension(first).Equals(".swm", StringComparison.OrdinalIgnoreCase))
             return [];
         var parts = ImmutableArray.CreateBuilder<SafeFileHandle>();
-        foreach (string path in WimExport.Parts(first).Skip(1))
+        foreach (string path in Parts(first).Skip(1))
         {
             var part = RegularFile.Open(path, LibC.ReadOnly);
             if (part is null || !RegularFile.Is(part))

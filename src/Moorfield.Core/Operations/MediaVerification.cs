@@ -5,7 +5,7 @@ using Moorfield.Core.Targets;
 
 namespace Moorfield.Core.Operations;
 
-/// <summary>What became of something that a provenance names.</summary>
+/// <summary>How something that a provenance names was found.</summary>
 public enum VerifiedState
 {
     /// <summary>As it says.</summary>
@@ -17,7 +17,7 @@ public enum VerifiedState
 }
 
 /// <summary>Something that a provenance names, and what was found.</summary>
-/// <param name="Role">What it is, in words.</param>
+/// <param name="Role">In a word or two.</param>
 /// <param name="Recorded">A digest, or what is removed, in words.</param>
 /// <param name="Found">Null when it is not here.</param>
 public sealed record VerifiedPart(string Role, string Name, string Recorded, string? Found, VerifiedState State);
@@ -27,7 +27,7 @@ public sealed record VerifiedPart(string Role, string Name, string Recorded, str
 /// <param name="statement">Path of the provenance; what it names lies in its folder.</param>
 public sealed class MediaVerification(string medium, string statement)
 {
-    /// <summary>What it says.</summary>
+    /// <summary>As it was read.</summary>
     public Provenance Provenance { get; } = Provenance.Read(statement);
 
     /// <param name="open">Opens the medium.</param>
@@ -39,7 +39,7 @@ public sealed class MediaVerification(string medium, string statement)
         string found = HashOf(medium, report, stop);
         parts.Add(Compare("result", Provenance.Result, found));
         foreach (var (material, index) in Provenance.Materials.Select((m, i) => (m, i)))
-            parts.Add(Compare(index == 0 ? "source" : "made of", material, Here(material.Name) is { } path ? HashOf(path, report, stop) : null));
+            parts.Add(Compare(index == 0 ? "source" : "part", material, Here(material.Name) is { } path ? HashOf(path, report, stop) : null));
         using var target = open();
         if (target.AsImage is null)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{target.Name} is {target.Description}. A provenance is about an ISO.");
@@ -87,7 +87,8 @@ public sealed class MediaVerification(string medium, string statement)
         if (target.Editions.FirstOrDefault(e => e.Number == removed.Edition)?.Name != removed.Name)
             return new VerifiedPart(role, name, recorded, "no such edition", VerifiedState.Differs);
         var snapshot = target.Read([removed.Edition], [])[0];
-        var packages = snapshot.Packages.Where(p => p.HasFiles || p.Newcomers).Select(p => p.FullName.ToString()).ToHashSet(StringComparer.OrdinalIgnoreCase);
+        var packages = snapshot.Packages.Where(p => p.HasFiles || p.Newcomers).Select(p => p.FullName.ToString())
+            .ToHashSet(StringComparer.OrdinalIgnoreCase);
         var programs = DesktopProgramGroup.Of(snapshot).Where(p => p.Newcomers).Select(p => p.Name).ToHashSet(StringComparer.OrdinalIgnoreCase);
         string[] back = [.. removed.Packages.Where(packages.Contains), .. removed.Programs.Where(programs.Contains)];
         return back.Length == 0 ? new VerifiedPart(role, name, recorded, "none of them is there", VerifiedState.Same)

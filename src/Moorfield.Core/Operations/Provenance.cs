@@ -9,7 +9,7 @@ namespace Moorfield.Core.Operations;
 /// <param name="Sha256">64 small hexadecimal digits.</param>
 public sealed record NamedDigest(string Name, string Sha256);
 
-/// <summary>What went from an edition of a result.</summary>
+/// <summary>The packages and programs that went from an edition of a result.</summary>
 /// <param name="Edition">Its number in the result.</param>
 /// <param name="Name">Of the edition.</param>
 /// <param name="Packages">Full names, sorted.</param>
@@ -30,7 +30,7 @@ public sealed record Provenance(
     NamedDigest Result, ImmutableArray<NamedDigest> Materials, string? Recipe, ImmutableArray<string> Arguments, string Version, string Program,
     ImmutableArray<EditionRemovals> Removed)
 {
-    /// <summary>What the name of a result's statement has after that of the result.</summary>
+    /// <summary>Follows the name of the result in that of its provenance.</summary>
     public const string Ending = ".provenance.json";
 
     private const string StatementType = "https://in-toto.io/Statement/v1", PredicateType = "https://slsa.dev/provenance/v1";
@@ -46,7 +46,8 @@ public sealed record Provenance(
         .. JsonSerializer.SerializeToUtf8Bytes(new StatementJson(StatementType, [Resource(Result)], PredicateType, new PredicateJson(
             new BuildDefinitionJson(BuildType, new ParametersJson(Arguments) { Recipe = Recipe }, [.. Materials.Select(Resource)]),
             new RunDetailsJson(
-                new BuilderJson(Builder, new Dictionary<string, string> { [ProgramName] = Version }, [Resource(new NamedDigest(ProgramName, Program))]),
+                new BuilderJson(
+                    Builder, new Dictionary<string, string> { [ProgramName] = Version }, [Resource(new NamedDigest(ProgramName, Program))]),
                 [new ResourceJson(RemovedName) { Annotations = new RemovedJson(Removed) }]))), Json.StatementJson),
         .. "\n"u8,
     ];
@@ -85,17 +86,18 @@ public sealed record Provenance(
         catch (JsonException e)
         {
             throw new MoorfieldException(ErrorKind.InvalidUsage,
-                $"{path} is no provenance: line {e.LineNumber + 1} is not as it should be ({e.Path}).", e);
+                $"{path} is not a provenance: line {e.LineNumber + 1} is not as it should be ({e.Path}).", e);
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
             throw new MoorfieldException(ErrorKind.Failed, $"{path} cannot be read: {e.Message}", e);
         }
-        return From(read) ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is no provenance of a medium that moorfield built.");
+        return From(read) ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is not the provenance of a medium that moorfield built.");
     }
 
     private static Provenance? From(StatementJson? read) =>
-        read is { Type: StatementType, PredicateType: PredicateType, Subject: [var subject], Predicate.BuildDefinition: { BuildType: BuildType } build }
+        read is { Type: StatementType, PredicateType: PredicateType, Subject: [var subject] }
+            && read.Predicate.BuildDefinition is { BuildType: BuildType } build
             && read.Predicate.RunDetails is { Builder: { BuilderDependencies: [var program] } builder, Byproducts: [{ Annotations: { } removed }] }
             && builder.Version.TryGetValue(ProgramName, out string? version)
             && Named(subject) is { } result && Named(program) is { } by

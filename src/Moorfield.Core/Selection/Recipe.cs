@@ -2,7 +2,7 @@ using System.Security.Cryptography;
 
 namespace Moorfield.Core.Selection;
 
-/// <summary>What is checked on a medium that was built by a recipe.</summary>
+/// <summary>A check of the medium that a recipe builds.</summary>
 public enum RecipeCheck
 {
     /// <summary>Its editions are as the briefs want them.</summary>

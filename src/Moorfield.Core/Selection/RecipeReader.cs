@@ -53,7 +53,8 @@ internal sealed class RecipeReader(string name) : YamlReader(name)
     private string? Optional(Dictionary<string, YamlNode> fields, string key) => fields.TryGetValue(key, out var node) ? Text(node) : null;
 
     private string OneOf(YamlNode node, string[] known) =>
-        known.Contains(Text(node), StringComparer.Ordinal) ? Text(node) : throw Error(node, $"'{Text(node)}' is not one of {string.Join(", ", known)}");
+        known.Contains(Text(node), StringComparer.Ordinal) ? Text(node)
+            : throw Error(node, $"'{Text(node)}' is not one of {string.Join(", ", known)}");
 
     private string Digest(YamlNode node) => Text(node) is { Length: Sha256Digits } digits && digits.All(char.IsAsciiHexDigit)
         ? digits.ToLowerInvariant() : throw Error(node, "sha256 has to be 64 hexadecimal digits");

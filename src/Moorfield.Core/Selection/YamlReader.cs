@@ -72,7 +72,8 @@ internal abstract class YamlReader(string name)
 
     private protected ImmutableArray<string> TextsOf(YamlNode node) => node is YamlList list ? [.. list.Items.Select(Text)] : [Text(node)];
 
-    private protected string Text(YamlNode node) => node is YamlText { IsEmpty: false } text ? text.Text : throw Error(node, "a text is expected here");
+    private protected string Text(YamlNode node) =>
+        node is YamlText { IsEmpty: false } text ? text.Text : throw Error(node, "a text is expected here");
 
     private protected bool? Flag(Dictionary<string, YamlNode> fields, string key) => !fields.TryGetValue(key, out var node) ? null : Text(node) switch
     {

@@ -14,7 +14,7 @@ internal static class SourceDate
     /// <exception cref="MoorfieldException">It names something else.</exception>
     internal static DateTime? Given => Environment.GetEnvironmentVariable(Variable) is not { Length: > 0 } text ? null
         : Parse(text) ?? throw new MoorfieldException(ErrorKind.InvalidUsage,
-            $"{Variable} is '{text}', which is no number of seconds since 1970, such as 1764547200.");
+            $"{Variable} is '{text}', and not a number of seconds since 1970, such as 1764547200.");
 
     internal static DateTime? Parse(string text) =>
         long.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out long seconds)

@@ -25,8 +25,11 @@ internal static unsafe partial class LibWim
     [LibraryImport(Library, EntryPoint = "wimlib_free_decompressor")]
     internal static partial void FreeDecompressor(nint decompressor);
 
-    internal const int AllImages = -1, WriteFsync = 0x20, WriteCheckIntegrity = 1, EncryptedError = 74, WriteStreams = 12,
-        SplitBeginPart = 19, SplitEndPart = 20;
+    internal const int AllImages = -1, WriteFsync = 0x20, WriteCheckIntegrity = 1, WriteRetainGuid = 0x800, ChangeGuid = 2,
+        EncryptedError = 74, WriteStreams = 12, SplitBeginPart = 19, SplitEndPart = 20;
+
+    /// <summary>Bytes that a <c>struct wimlib_wim_info</c> has at most; it begins with the GUID.</summary>
+    internal const int InfoBytes = 128;
 
     [LibraryImport(Library, EntryPoint = "wimlib_open_wim", StringMarshalling = StringMarshalling.Utf8)]
     internal static partial int Open(string path, int flags, out nint wim);
@@ -42,6 +45,9 @@ internal static unsafe partial class LibWim
 
     [LibraryImport(Library, EntryPoint = "wimlib_register_progress_function")]
     internal static partial void SetProgress(nint wim, delegate* unmanaged[Cdecl]<int, ulong*, nint, int> progress, nint context);
+
+    [LibraryImport(Library, EntryPoint = "wimlib_set_wim_info")]
+    internal static partial int SetInfo(nint wim, byte* info, int which);
 
     [LibraryImport(Library, EntryPoint = "wimlib_write", StringMarshalling = StringMarshalling.Utf8)]
     internal static partial int Write(nint wim, string path, int image, int flags, uint threads);

@@ -21,7 +21,8 @@ public readonly record struct BlobEntry(ResourceHeader Resource, ushort Part, ui
 /// <summary>The contents of a WIM, by SHA-1. Source: docs/wim-format.md, "Blob table" [doc].</summary>
 public sealed class BlobTable
 {
-    internal const int EntryLength = 50;
+    /// <summary>Bytes of an entry.</summary>
+    public const int EntryLength = 50;
     private readonly Dictionary<Sha1Hash, int> _byHash;
 
     private BlobTable(List<BlobEntry> entries, List<ImmutableArray<ResourceHeader>> solidResources)

@@ -40,14 +40,14 @@ public static unsafe class WimExport
                 Check(LibWim.Export(from, image, to, null, null, 0));
             if (compression != WimCompression.None && !thorough)
                 Check(LibWim.SetLevel((int)compression, FastLevel));
-            int flags = LibWim.WriteFsync | (integrity ? LibWim.WriteCheckIntegrity : 0);
+            SetGuid(to, Derive(source,
+                [(byte)compression, thorough ? (byte)1 : (byte)0, .. images.SelectMany(i => BitConverter.GetBytes(i))]));
+            int flags = LibWim.WriteFsync | LibWim.WriteRetainGuid | (integrity ? LibWim.WriteCheckIntegrity : 0);
             Watched(progress, context =>
             {
                 LibWim.SetProgress(to, &Report, context);
                 return LibWim.Write(to, output, LibWim.AllImages, flags, 0);
             });
-            WimHeader.SetGuid(output, Derive(source,
-                [(byte)compression, thorough ? (byte)1 : (byte)0, .. images.SelectMany(i => BitConverter.GetBytes(i))]));
         }
         catch (DllNotFoundException e)
         {
@@ -75,11 +75,8 @@ public static unsafe class WimExport
             Watched(progress, context =>
             {
                 LibWim.SetProgress(wim, &ReportSplit, context);
-                return LibWim.Split(wim, firstPart, (ulong)partBytes, LibWim.WriteFsync);
+                return LibWim.Split(wim, firstPart, (ulong)partBytes, LibWim.WriteFsync | LibWim.WriteRetainGuid);
             });
-            var guid = Derive(source, BitConverter.GetBytes(partBytes));
-            foreach (string part in Parts(firstPart))
-                WimHeader.SetGuid(part, guid);
         }
         finally
         {
@@ -90,23 +87,14 @@ public static unsafe class WimExport
     /// <summary>Writes the parts of a split image file as one.</summary>
     /// <exception cref="InvalidDataException">They do not belong together, or one is missing.</exception>
     /// <exception cref="OperationCanceledException">It was stopped.</exception>
-    public static void Join(IReadOnlyList<string> parts, string output, Progress progress)
-    {
-        Watched(progress, context => LibWim.Join([.. parts], (uint)parts.Count, output, 0, LibWim.WriteFsync, &Report, context));
-        WimHeader.SetGuid(output, Derive(parts[0], "joined"u8));
-    }
+    public static void Join(IReadOnlyList<string> parts, string output, Progress progress) => Watched(progress, context =>
+        LibWim.Join([.. parts], (uint)parts.Count, output, 0, LibWim.WriteFsync | LibWim.WriteRetainGuid, &Report, context));
 
-    /// <summary>The files of a split image file that lie next to its first part, in their order.</summary>
-    public static IEnumerable<string> Parts(string first)
+    private static void SetGuid(nint wim, Guid guid)
     {
-        string start = Path.Combine(Path.GetDirectoryName(Path.GetFullPath(first))!, Path.GetFileNameWithoutExtension(first));
-        string ending = Path.GetExtension(first);
-        string part = Path.GetFullPath(first);
-        for (int i = 2; File.Exists(part); i++)
-        {
-            yield return part;
-            part = $"{start}{i}{ending}";
-        }
+        byte* info = stackalloc byte[LibWim.InfoBytes];
+        guid.TryWriteBytes(new Span<byte>(info, LibWim.InfoBytes));
+        Check(LibWim.SetInfo(wim, info, LibWim.ChangeGuid));
     }
 
     // In place of the one that libwim makes by chance: the same input gives the same bytes. The table of contents stands for all contents.

@@ -115,6 +115,20 @@ public sealed class WimFile : IDisposable
         return bytes;
     }
 
+    /// <summary>A part of a content, whose SHA-1 is not checked.</summary>
+    /// <exception cref="InvalidDataException">Damaged.</exception>
+    internal void ReadPart(in BlobEntry blob, long start, Span<byte> bytes)
+    {
+        long at = 0;
+        foreach (var (map, offset, length) in Extents(blob))
+        {
+            long from = Math.Max(start, at), to = Math.Min(start + bytes.Length, at + length);
+            if (from < to)
+                ReadRange(map, offset + from - at, bytes.Slice((int)(from - start), (int)(to - from)));
+            at += length;
+        }
+    }
+
     /// <summary>Writes a content into a file, from its start. Long ones are decompressed on all cores.</summary>
     /// <exception cref="InvalidDataException">Damaged.</exception>
     public void CopyTo(in BlobEntry blob, SafeFileHandle target)

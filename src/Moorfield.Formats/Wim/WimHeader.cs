@@ -84,14 +84,6 @@ public sealed class WimHeader
     /// <summary>The same in all parts of a split file, and after every change.</summary>
     public Guid Guid => new(_bytes.AsSpan(GuidOffset, 16));
 
-    /// <summary>Gives a file another identifier, in place.</summary>
-    internal static void SetGuid(string path, Guid guid)
-    {
-        using var file = File.OpenHandle(path, FileMode.Open, FileAccess.ReadWrite);
-        RandomAccess.Write(file, guid.ToByteArray(), GuidOffset);
-        RandomAccess.FlushToDisk(file);
-    }
-
     /// <summary>From 1.</summary>
     public int Part => BinaryPrimitives.ReadUInt16LittleEndian(_bytes.AsSpan(PartOffset));
 
