@@ -1,8 +1,6 @@
 using System.Security.Cryptography;
 using System.Text;
-using System.Text.Json.Nodes;
 using CsCheck;
-using Json.Schema;
 using Moorfield.Core.Assessment;
 using Moorfield.Core.Model;
 using Moorfield.Core.Planning;
@@ -126,41 +124,6 @@ public sealed class BriefTests : IDisposable
         error.Message.Split('\n').Length.ShouldBe(1);
     }
 
-    /// <summary>Whether the schema allows a text, as YAML's core schema reads it.</summary>
-    private static bool IsAllowed(string text)
-    {
-        var yaml = new YamlDotNet.RepresentationModel.YamlStream();
-        yaml.Load(new StringReader(text));
-        return JsonSchema.FromText(File.ReadAllText(Schema)).Evaluate(ToJson(yaml.Documents[0].RootNode)).IsValid;
-    }
-
-    private static JsonNode? ToJson(YamlDotNet.RepresentationModel.YamlNode node) => node switch
-    {
-        YamlDotNet.RepresentationModel.YamlMappingNode map =>
-        new JsonObject(map.Children.Select(c => KeyValuePair.Create(((YamlDotNet.RepresentationModel.YamlScalarNode)c.Key).Value!, ToJson(c.Value)))),
-        YamlDotNet.RepresentationModel.YamlSequenceNode list => new JsonArray([.. list.Children.Select(ToJson)]),
-        YamlDotNet.RepresentationModel.YamlScalarNode { Style: not YamlDotNet.Core.ScalarStyle.Plain } quoted => JsonValue.Create(quoted.Value),
-        YamlDotNet.RepresentationModel.YamlScalarNode { Value: "true" or "false" } flag => JsonValue.Create(flag.Value == "true"),
-        YamlDotNet.RepresentationModel.YamlScalarNode { Value: "" or "~" or "null" } => null,
-        YamlDotNet.RepresentationModel.YamlScalarNode scalar =>
-        long.TryParse(scalar.Value, System.Globalization.CultureInfo.InvariantCulture, out long number)
-            ? JsonValue.Create(number) : JsonValue.Create(scalar.Value),
-        _ => throw new NotSupportedException(),
-    };
-
-    private static string Schema
-    {
-        get
-        {
-            for (string? folder = AppContext.BaseDirectory; ; folder = Path.GetDirectoryName(folder))
-            {
-                string schema = Path.Combine(folder!, "docs", "brief.schema.json");
-                if (File.Exists(schema))
-                    return schema;
-            }
-        }
-    }
-
     [Theory]
     [InlineData("brief: 1", true)]
     [InlineData("brief: 1\nfor: [ivy, rowan]\ninclude: [x.yaml, {url: 'https://a.example/b', sha256: "
@@ -188,12 +151,12 @@ public sealed class BriefTests : IDisposable
             new BriefReader(file).Read(text);
         else
             Should.Throw<MoorfieldException>(() => { new BriefReader(file).Read(text); });
-        IsAllowed(text).ShouldBe(good);
+        YamlSchema.Allows("brief.schema.json", text).ShouldBe(good);
     }
 
     [Fact]
     public void The_schema_knows_every_guard() =>
-        KnownGuards.All.Where(g => !IsAllowed($"brief: 1\nguard: [{g.Name}]")).Select(g => g.Name).ShouldBeEmpty();
+        KnownGuards.All.Where(g => !YamlSchema.Allows("brief.schema.json", $"brief: 1\nguard: [{g.Name}]")).Select(g => g.Name).ShouldBeEmpty();
 
     [Theory]
     [InlineData("keep: [Northlight.Weather_8pewgm0k42rsa]")]
@@ -216,7 +179,7 @@ public sealed class BriefTests : IDisposable
     public void The_briefs_of_the_demo_fit_the_schema()
     {
         foreach (string file in World.WriteBriefs(_folder.Path))
-            IsAllowed(File.ReadAllText(file)).ShouldBeTrue(file);
+            YamlSchema.Allows("brief.schema.json", File.ReadAllText(file)).ShouldBeTrue(file);
     }
 
     [Fact]

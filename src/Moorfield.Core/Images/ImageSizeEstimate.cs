@@ -32,6 +32,7 @@ public static class ImageSizeEstimate
         long metadata = editions.Sum(e => wim.Blobs.Metadata[e - 1].Resource.StoredSize);
         return FormatErrors.Wrap(image.Name, () => conversion is { } compression
             ? WimSizeEstimate.Of(wim, contents, compression) + (long)(metadata * MetadataGrowth)
-            : contents.Sum(c => c.Resource.StoredSize) + metadata) + WimHeader.Size + (long)contents.Count * BlobTable.EntryLength;
+            : contents.Sum(c => c.Resource.StoredSize) + metadata)
+            + WimHeader.Size + wim.Header.Xml.StoredSize + (long)contents.Count * BlobTable.EntryLength;
     }
 }

@@ -50,7 +50,8 @@ internal sealed class RecipeReader(string name) : YamlReader(name)
     private YamlNode Needed(Dictionary<string, YamlNode> fields, YamlNode at, string key) =>
         fields.TryGetValue(key, out var node) ? node : throw Error(at, $"'{key}' is missing");
 
-    private string? Optional(Dictionary<string, YamlNode> fields, string key) => fields.TryGetValue(key, out var node) ? Text(node) : null;
+    private string? Optional(Dictionary<string, YamlNode> fields, string key) => !fields.TryGetValue(key, out var node) ? null
+        : Text(node) is { Length: > 0 } text ? text : throw Error(node, "a text is expected here");
 
     private string OneOf(YamlNode node, string[] known) =>
         known.Contains(Text(node), StringComparer.Ordinal) ? Text(node)
