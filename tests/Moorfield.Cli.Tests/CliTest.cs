@@ -19,6 +19,12 @@ public abstract class CliTest : IDisposable
 
     private static string Program { get; } = Find();
 
+    /// <summary>Path of the program under test.</summary>
+    protected static string ProgramPath => Program;
+
+    /// <summary>The folder of the sources.</summary>
+    protected static string Sources => Path.GetDirectoryName(Path.GetDirectoryName(Program))!;
+
     private static readonly Lazy<TemporaryFolder> WholeDemo = new(() =>
     {
         var folder = new TemporaryFolder(inMemory: true);

@@ -164,12 +164,22 @@ internal static unsafe partial class LibNtfs
     [LibraryImport(Library, EntryPoint = "ntfs_set_ntfs_dos_name", SetLastError = true)]
     internal static partial int SetShortName(nint inode, nint folder, byte* value, nuint size, int flags);
 
-    private static nint Exported(string name) => NativeLibrary.GetExport(
-        NativeLibraries.AreInside ? NativeLibrary.GetMainProgramHandle() : NativeLibrary.Load(Library), name);
+    // The three are in the portable build only, which has the library inside: packaging/portable/addresses.c.
+    [LibraryImport(Library, EntryPoint = "moorfield_address_unnamed")]
+    private static partial nint AddressOfUnnamed();
+
+    [LibraryImport(Library, EntryPoint = "moorfield_address_names")]
+    private static partial nint AddressOfNames();
+
+    [LibraryImport(Library, EntryPoint = "moorfield_address_silence")]
+    private static partial nint AddressOfSilence();
+
+    private static nint Exported(string name) => NativeLibrary.GetExport(NativeLibrary.Load(Library), name);
 
     /// <summary>The names that the library compares by address: of the unnamed stream, and of a folder's list of names.</summary>
-    internal static readonly Lazy<(nint Unnamed, nint Names)> Known = new(() => (Exported("AT_UNNAMED"), Exported("NTFS_INDEX_I30")));
+    internal static readonly Lazy<(nint Unnamed, nint Names)> Known = new(() =>
+        NativeLibraries.AreInside ? (AddressOfUnnamed(), AddressOfNames()) : (Exported("AT_UNNAMED"), Exported("NTFS_INDEX_I30")));
 
     /// <summary>Keeps the library from writing to stderr.</summary>
-    internal static void Silence() => SetLogHandler(Exported("ntfs_log_handler_null"));
+    internal static void Silence() => SetLogHandler(NativeLibraries.AreInside ? AddressOfSilence() : Exported("ntfs_log_handler_null"));
 }
