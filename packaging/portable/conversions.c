@@ -59,7 +59,9 @@ static int take(enum form form, const uint8_t *at, size_t left, uint32_t *charac
         return 4;
     }
     if (at[0] < 0x80) { *character = at[0]; return 1; }
-    int length = at[0] >= 0xC2 && at[0] <= 0xDF ? 2 : (at[0] & 0xF0) == 0xE0 ? 3 : (at[0] & 0xF8) == 0xF0 ? 4 : 0;
+    /* Five bytes and six were allowed once: glibc still takes them, and has nothing to put for them. */
+    int length = at[0] >= 0xC2 && at[0] <= 0xDF ? 2 : (at[0] & 0xF0) == 0xE0 ? 3 : (at[0] & 0xF8) == 0xF0 ? 4
+        : (at[0] & 0xFC) == 0xF8 ? 5 : (at[0] & 0xFE) == 0xFC ? 6 : 0;
     if (!length) return INVALID;
     uint32_t value = at[0] & (0x7F >> length);
     for (int i = 1; i < length; i++)
@@ -67,10 +69,9 @@ static int take(enum form form, const uint8_t *at, size_t left, uint32_t *charac
         if ((size_t)i == left) return INCOMPLETE;
         if ((at[i] & 0xC0) != 0x80) return INVALID;
         value = value << 6 | (at[i] & 0x3F);
-        /* The second byte tells forms that are too long, surrogates, and what is beyond Unicode. */
-        if (i == 1 && ((length == 3 && (value < 0x20 || (value >= 0x360 && value <= 0x37F)))
-            || (length == 4 && (value < 0x10 || value > 0x10F)))) return INVALID;
     }
+    /* Forms that are too long, and surrogates. */
+    if ((length > 2 && value >> (5 * length - 4) == 0) || (value >= 0xD800 && value <= 0xDFFF)) return INVALID;
     *character = value;
     return length;
 }
@@ -78,10 +79,12 @@ static int take(enum form form, const uint8_t *at, size_t left, uint32_t *charac
 /* Puts a character; gives its number of bytes, or INVALID, or INCOMPLETE where it has no room. */
 static int put(enum form form, uint8_t *at, size_t left, uint32_t character)
 {
+    if (left < (form == UTF16LE ? 2u : 1u)) return INCOMPLETE;
+    if (character > 0x10FFFF) return INVALID;
     if (form == LATIN1)
     {
+        if (character >> 7 == 0xE0000 >> 7) return 0; /* tags of languages are left out */
         if (character > 0xFF) return INVALID;
-        if (left < 1) return INCOMPLETE;
         at[0] = character;
         return 1;
     }
