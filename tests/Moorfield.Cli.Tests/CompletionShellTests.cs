@@ -26,7 +26,8 @@ public sealed class CompletionShellTests : CliTest
 
     private string[] Fish(string line)
     {
-        var outcome = Tool.Run("fish", ["--no-config", "-c", "source $argv[1]; complete -C $argv[2]", Script("moorfield.fish"), line], WithProgram, null);
+        string[] call = ["--no-config", "-c", "source $argv[1]; complete -C $argv[2]", Script("moorfield.fish"), line];
+        var outcome = Tool.Run("fish", call, WithProgram, null);
         outcome.ExitCode.ShouldBe(0, outcome.Error);
         return outcome.Output.Split('\n', StringSplitOptions.RemoveEmptyEntries);
     }
