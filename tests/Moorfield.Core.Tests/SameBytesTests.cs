@@ -19,6 +19,8 @@ public sealed class SameBytesTests : IDisposable
 
     public void Dispose() => _folder.Dispose();
 
+    private static CancellationToken Stop => TestContext.Current.CancellationToken;
+
     private sealed class Clock(int year) : TimeProvider
     {
         public override DateTimeOffset GetUtcNow() => new(year, 1, 2, 3, 4, 5, TimeSpan.Zero);
@@ -65,19 +67,19 @@ public sealed class SameBytesTests : IDisposable
             return (wim.Header.Guid, File.ReadAllBytes(path));
         }
         void Export(string to, int edition, WimCompression kind) =>
-            ImageExport.Write(image, "image", [edition], to, new ExportCompression(kind), false, new WriteInterceptor(), (_, _) => { }, default);
+            ImageExport.Write(image, "image", [edition], to, new ExportCompression(kind), false, new WriteInterceptor(), (_, _) => { }, Stop);
 
         var one = Made("a.wim", to => Export(to, 1, WimCompression.Xpress));
         Made("b.wim", to => Export(to, 1, WimCompression.Xpress)).Bytes.ShouldBe(one.Bytes);
         Made("c.wim", to => Export(to, 2, WimCompression.Xpress)).Guid.ShouldNotBe(one.Guid);
         Made("d.wim", to => Export(to, 1, WimCompression.Lzx)).Guid.ShouldNotBe(one.Guid);
-        var parts = Made("e.swm", to => ImageExport.Split(image, "image", to, 1 << 20, new WriteInterceptor(), (_, _) => { }, default));
-        Made("f.swm", to => ImageExport.Split(image, "image", to, 1 << 20, new WriteInterceptor(), (_, _) => { }, default))
+        var parts = Made("e.swm", to => ImageExport.Split(image, "image", to, 1 << 20, new WriteInterceptor(), (_, _) => { }, Stop));
+        Made("f.swm", to => ImageExport.Split(image, "image", to, 1 << 20, new WriteInterceptor(), (_, _) => { }, Stop))
             .Bytes.ShouldBe(parts.Bytes);
         using var whole = ImageFile.Open(image, new WriteInterceptor());
         parts.Guid.ShouldBe(whole.Wim.Header.Guid);
         one.Guid.ShouldNotBe(parts.Guid);
-        Made("g.wim", to => ImageExport.Join(_folder["e.swm"], to, new WriteInterceptor(), (_, _) => { }, default)).Guid.ShouldBe(parts.Guid);
+        Made("g.wim", to => ImageExport.Join(_folder["e.swm"], to, new WriteInterceptor(), (_, _) => { }, Stop)).Guid.ShouldBe(parts.Guid);
     }
 
     [Theory]
@@ -101,7 +103,7 @@ public sealed class SameBytesTests : IDisposable
         var workers = Enumerable.Range(0, 4).Select(n => Task.Run(() => turns.Take(n, isMine =>
         {
             if (n == 0)
-                later.Wait(); // all others are ready to write
+                later.Wait(TestContext.Current.CancellationToken); // all others are ready to write
             else
                 later.Signal();
             isMine().ShouldBeTrue();
@@ -143,7 +145,7 @@ public sealed class SameBytesTests : IDisposable
             order.Enqueue(2);
             return 2;
         }));
-        ready.Wait();
+        ready.Wait(TestContext.Current.CancellationToken);
         turns.Take(0, isMine =>
         {
             isMine();
@@ -166,7 +168,7 @@ public sealed class SameBytesTests : IDisposable
         foreach (int[] editions in choices)
         {
             string made = _folder[$"{editions.Length}.wim"];
-            ImageExport.Write(image, "image", editions, made, new ExportCompression(compression), false, new WriteInterceptor(), (_, _) => { }, default);
+            ImageExport.Write(image, "image", editions, made, new ExportCompression(compression), false, new WriteInterceptor(), (_, _) => { }, Stop);
             long foretold = ImageSizeEstimate.Of(file, editions, Enumerable.Empty<int>().ToLookup(e => e, _ => WindowsPath.Root), compression);
             (foretold / (double)new FileInfo(made).Length).ShouldBeInRange(0.9, 1.12);
         }
@@ -184,7 +186,7 @@ public sealed class SameBytesTests : IDisposable
         // libwim takes contents over as they are stored, when the compression is the same.
         string all = _folder["all.wim"];
         ImageExport.Write(image, "image", [1, 2, 3], all, new ExportCompression(file.Wim.Header.Compression), false, new WriteInterceptor(),
-            (_, _) => { }, default);
+            (_, _) => { }, Stop);
         (ImageSizeEstimate.Of(file, [1, 2, 3], none, null) / (double)new FileInfo(all).Length).ShouldBeInRange(0.97, 1.03);
         ImageSizeEstimate.Of(file, [1], none, null).ShouldBeLessThan(ImageSizeEstimate.Of(file, [1, 2], none, null));
     }
