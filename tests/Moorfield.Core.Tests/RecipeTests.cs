@@ -119,6 +119,29 @@ public sealed class RecipeTests : IDisposable
     }
 
     [Fact]
+    public void A_link_does_not_lead_out_of_the_recipes_folder()
+    {
+        Directory.CreateDirectory(_folder["here/below"]);
+        Directory.CreateDirectory(_folder["here2"]);
+        _folder.Write("here2/secret.txt", "not for media"u8);
+        _folder.Write("here/below/answers.xml", "for media"u8);
+        File.WriteAllText(_folder["here/a.recipe.yaml"], Start);
+        File.CreateSymbolicLink(_folder["here/out.txt"], "../here2/secret.txt");
+        File.CreateSymbolicLink(_folder["here/in.xml"], "below/answers.xml");
+        Directory.CreateSymbolicLink(_folder["here/gone"], _folder["here2"]);
+        var recipe = Recipe.Load(_folder["here/a.recipe.yaml"]);
+        recipe.ResolveInside("in.xml").ShouldBe(_folder["here/in.xml"]);
+        recipe.ResolveInside("below/answers.xml").ShouldBe(_folder["here/below/answers.xml"]);
+        recipe.ResolveInside("new.iso").ShouldBe(_folder["here/new.iso"]);
+        recipe.ResolveInside("below/new.iso").ShouldBe(_folder["here/below/new.iso"]);
+        foreach (string place in (string[])["out.txt", "gone/secret.txt", "gone/new.iso"])
+            Should.Throw<MoorfieldException>(() => recipe.ResolveInside(place)).Message.ShouldContain($"{place} is a link that leads out");
+        // The folder itself may be named by a link.
+        Directory.CreateSymbolicLink(_folder["there"], _folder["here"]);
+        Recipe.Load(_folder["there/a.recipe.yaml"]).ResolveInside("in.xml").ShouldBe(_folder["there/in.xml"]);
+    }
+
+    [Fact]
     public void The_recipe_of_the_demo_is_one()
     {
         World.WriteRecipe(_folder.Path, Digest);

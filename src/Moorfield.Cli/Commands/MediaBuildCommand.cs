@@ -128,13 +128,13 @@ internal static class MediaBuildCommand
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{foreign} does not go with --recipe: a recipe says everything that is built.");
         var recipe = Recipe.Load(file);
         call.UseLanguages(recipe.Languages);
-        return new Wish(source ?? recipe.Resolve(recipe.Source), output ?? recipe.Resolve(recipe.Output))
+        return new Wish(source ?? recipe.Resolve(recipe.Source), output ?? recipe.ResolveInside(recipe.Output))
         {
             Brief = BriefOptions.Load(call.Console, recipe),
             Editions = [.. recipe.Editions],
             OnlyEditions = recipe.OnlyEditions,
             Label = recipe.Label,
-            Added = [.. recipe.Files.Select(f => new MediaFile(recipe.Resolve(f.File), f.Path))],
+            Added = [.. recipe.Files.Select(f => new MediaFile(recipe.ResolveInside(f.File), f.Path))],
             Part = (long?)recipe.Part << 20,
             Compression = ImageExportCommand.CompressionOf(recipe.Compression),
             Sweep = recipe.Sweep,

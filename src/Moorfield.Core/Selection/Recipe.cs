@@ -1,4 +1,5 @@
 using System.Security.Cryptography;
+using Moorfield.Core.Storage;
 
 namespace Moorfield.Core.Selection;
 
@@ -64,6 +65,17 @@ public sealed record Recipe(string Path, string Sha256, string Source, string So
 
     /// <summary>The path from here of something that the recipe names.</summary>
     public string Resolve(string place) => System.IO.Path.Combine(System.IO.Path.GetDirectoryName(Path) ?? "", place);
+
+    /// <summary>The path from here of something that goes into the result, or is the result: a link may not lead it out of the recipe's folder.</summary>
+    /// <exception cref="MoorfieldException">It leads out.</exception>
+    public string ResolveInside(string place)
+    {
+        string path = Resolve(place);
+        string? folder = RegularFile.RealPath(System.IO.Path.GetDirectoryName(System.IO.Path.GetFullPath(Path))!);
+        string? real = RegularFile.RealPath(path) ?? RegularFile.RealPath(System.IO.Path.GetDirectoryName(System.IO.Path.GetFullPath(path))!);
+        return real is null || folder is null || real == folder || real.StartsWith(folder.TrimEnd('/') + '/', StringComparison.Ordinal) ? path
+            : throw new MoorfieldException(ErrorKind.InvalidUsage, $"{FileName}: {place} is a link that leads out of the folder of the recipe.");
+    }
 
     /// <exception cref="MoorfieldException">It cannot be read, or is no recipe; the message gives line and column.</exception>
     public static Recipe Load(string path)
