@@ -66,7 +66,7 @@ public sealed record Recipe(string Path, string Sha256, string Source, string So
     /// <summary>The path from here of something that the recipe names.</summary>
     public string Resolve(string place) => System.IO.Path.Combine(System.IO.Path.GetDirectoryName(Path) ?? "", place);
 
-    /// <summary>The path from here of something that goes into the result, or is the result: a link may not lead it out of the recipe's folder.</summary>
+    /// <summary>The path from here of something that goes into the result, or is it: a link may not lead out of the recipe's folder.</summary>
     /// <exception cref="MoorfieldException">It leads out.</exception>
     public string ResolveInside(string place)
     {
