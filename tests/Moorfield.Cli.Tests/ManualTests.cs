@@ -43,7 +43,7 @@ public sealed class ManualTests : CliTest
         var names = Directory.GetFiles(Folder["man"]).Select(f => Path.GetFileName(f)!).ToHashSet();
         var help = Help();
         names.ShouldBe(help.Keys.Select(c => $"moorfield-{c.Replace(' ', '-')}.1").Append("moorfield.1").Append("moorfield.7")
-            .Append("moorfield-brief.5"), ignoreOrder: true);
+            .Append("moorfield-brief.5").Append("moorfield-recipe.5"), ignoreOrder: true);
         foreach (var (command, page) in help)
         {
             string manual = Read($"moorfield-{command.Replace(' ', '-')}.1");
@@ -98,12 +98,19 @@ public sealed class ManualTests : CliTest
             foreach (string word in row.Groups["n"].Value.Split(", ").Where(w => w != "word"))
                 words.ShouldContain($"\n  {word} ", Case.Sensitive);
         }
-        using var schema = System.Text.Json.JsonDocument.Parse(File.ReadAllText(Path.Combine(root, "docs/brief.schema.json")));
-        string briefs = "\n" + Run("help", "briefs").Output;
-        foreach (var key in schema.RootElement.GetProperty("properties").EnumerateObject())
-            briefs.ShouldContain($"\n  {key.Name} ", Case.Sensitive);
-        foreach (Match key in Regex.Matches(briefs[..briefs.IndexOf("Conditions", StringComparison.Ordinal)], "^  (?<n>[a-z]+)   ",
-            RegexOptions.Multiline | RegexOptions.ExplicitCapture, Limit))
-            schema.RootElement.GetProperty("properties").TryGetProperty(key.Groups["n"].Value, out _).ShouldBeTrue(key.Value);
+        foreach (string kind in (string[])["brief", "recipe"])
+        {
+            using var schema = System.Text.Json.JsonDocument.Parse(File.ReadAllText(Path.Combine(root, $"docs/{kind}.schema.json")));
+            string page = "\n" + Run("help", kind + "s").Output;
+            foreach (var key in schema.RootElement.GetProperty("properties").EnumerateObject())
+                page.ShouldContain($"\n  {key.Name} ", Case.Sensitive);
+            string keys = page[page.IndexOf("Keys", StringComparison.Ordinal)..];
+            if (keys.IndexOf("\nConditions", StringComparison.Ordinal) is > 0 and var end)
+                keys = keys[..end];
+            var said = Regex.Matches(keys, "^  (?<n>[a-z][a-z-]+)  +[^ ]", RegexOptions.Multiline | RegexOptions.ExplicitCapture, Limit);
+            said.Count.ShouldBe(schema.RootElement.GetProperty("properties").EnumerateObject().Count());
+            foreach (Match key in said)
+                schema.RootElement.GetProperty("properties").TryGetProperty(key.Groups["n"].Value, out _).ShouldBeTrue(key.Value);
+        }
     }
 }

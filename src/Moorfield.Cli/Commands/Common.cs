@@ -311,7 +311,11 @@ internal static class Common
         {
             return Failure(e.Message, e.ExitCode, DisplayText.Of(e.Kind), e.Reason is { } reason ? DisplayText.Of(reason) : null);
         }
-        catch (Exception e) when (e is DllNotFoundException or IOException or UnauthorizedAccessException)
+        catch (DllNotFoundException e)
+        {
+            return Failure($"{e.Message} 'moorfield doctor' shows what this machine has.");
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
             return Failure(e.Message);
         }

@@ -9,7 +9,7 @@ internal static class HelpPages
     private const int MaxSummary = 80;
 
     /// <summary>Names of pages that no command has.</summary>
-    internal static readonly string[] Topics = ["packages", "targets", "options", "words", "briefs"];
+    internal static readonly string[] Topics = ["packages", "targets", "options", "words", "briefs", "recipes"];
 
     private const string ExampleMark = "\n\nExample:\n";
 
@@ -53,7 +53,7 @@ internal static class HelpPages
         root.Options.OfType<VersionOption>().Single().Action = new VersionAction();
         var words = new Argument<string[]>("COMMAND")
         {
-            Description = "A command, or packages (how to choose them), targets (several at once), options (of every command), briefs, words",
+            Description = "A command, or packages (how to choose them), targets (several at once), options (of every command), briefs, recipes, words",
             Arity = ArgumentArity.ZeroOrMore,
         };
         var help = new Command("help", """
@@ -102,6 +102,8 @@ internal static class HelpPages
                 return HelpTopics.Words();
             case ["briefs"]:
                 return HelpTopics.Briefs();
+            case ["recipes"]:
+                return HelpTopics.Recipes();
         }
         Command command = root;
         foreach (string word in words)

@@ -82,4 +82,37 @@ internal static class HelpTopics
             new("because", "no condition: a reason, shown by 'brief show'"),
         ])
         .Say("A rule fits when all its conditions fit; a condition of several values fits when one of them does.");
+
+    internal static HelpPage Recipes() => new HelpPage("Recipes", "what a recipe for a medium says")
+        .Say("A recipe is a YAML file that 'media build --recipe' follows. All its paths are in its own folder, or below. The same recipe gives the "
+            + "same bytes. Keys that are not known are errors, with line, column and the nearest known one.")
+        .Show("Example",
+            "recipe: 1",
+            "title: Ticket counters, autumn 2026",
+            "source:",
+            "  file: counter-vendor.iso",
+            "  sha256: (64 digits)",
+            "briefs: [counters.brief.yaml]",
+            "editions: [Counter Pro]",
+            "only-editions: true",
+            "label: COUNTERS_2026",
+            "output: counters.iso",
+            "checks: [brief, sign-in]")
+        .List("Keys",
+        [
+            new("recipe", "1, the version of this format (needed)"),
+            new("title", "one line, for people"),
+            new("source", "the ISO to start from: file, and its sha256; another file is refused (needed)"),
+            new("briefs", "what goes and what is blocked: files, or url with sha256; several count as one"),
+            new("editions", "numbers or names of the editions that are changed; all without it"),
+            new("only-editions", "true: the other editions go"),
+            new("label", "volume label"),
+            new("languages", "in which names of packages are read and shown, such as en-GB"),
+            new("files", "files that are added: file, and its path on the medium when that is another one"),
+            new("part", "MiB of a part, which splits the image for sticks with FAT32"),
+            new("compression", "of an ESD that becomes a WIM: lzx, lzx-thorough, xpress, none"),
+            new("sweep", "true: frameworks go that no package needs afterwards"),
+            new("output", "the ISO to write (needed)"),
+            new("checks", "of all editions of the result: brief (as the briefs want them), sign-in (nothing unwanted comes with it)"),
+        ]);
 }

@@ -29,7 +29,7 @@ internal static class ManualPages
     internal static IEnumerable<(string Name, string Content)> All(RootCommand root, string version)
     {
         var commands = Commands(root).ToList();
-        string[] others = [.. commands.Select(c => $"{FileName(c)}(1)"), "moorfield-brief(5)", "moorfield(7)"];
+        string[] others = [.. commands.Select(c => $"{FileName(c)}(1)"), "moorfield-brief(5)", "moorfield-recipe(5)", "moorfield(7)"];
         yield return ("moorfield.1", Page("moorfield", 1, version, HelpPages.Program(), others,
             [HelpPages.Options(root)], "moorfield COMMAND [ARGUMENT...] [OPTION...]"));
         foreach (var command in commands)
@@ -40,6 +40,8 @@ internal static class ManualPages
         }
         yield return ("moorfield-brief.5",
             Page("moorfield-brief", 5, version, HelpTopics.Briefs(), ["moorfield-brief(1)", "moorfield(7)"], [], null));
+        yield return ("moorfield-recipe.5",
+            Page("moorfield-recipe", 5, version, HelpTopics.Recipes(), ["moorfield-media-build(1)", "moorfield-brief(5)"], [], null));
         yield return ("moorfield.7", Page("moorfield", 7, version, HelpTopics.Words(), ["moorfield(1)", "moorfield-brief(5)"],
             [HelpPages.Packages(), HelpPages.Targets()], null));
     }

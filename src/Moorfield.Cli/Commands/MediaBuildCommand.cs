@@ -62,7 +62,7 @@ internal static class MediaBuildCommand
         var command = new Command("build", """
             Writes a copy of an ISO without some packages: removes and blocks them in the image inside, compacts the image, leaves everything
             else as it is, and compares the result with the source. Can also change the label, drop editions, add files and split the image.
-            A recipe has all of it in a file, with what is checked afterwards; docs/pipelines.md explains recipes. Exit code 4 if a check fails.
+            A recipe has all of it in a file, with what is checked afterwards; 'moorfield help recipes' explains it. Exit code 4 if a check fails.
 
             Example:
               moorfield media build vendor.iso --to counters.iso --label COUNTERS Weather 'Larkfield.*'
