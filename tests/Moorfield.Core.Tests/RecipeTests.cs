@@ -70,6 +70,7 @@ public sealed class RecipeTests : IDisposable
     [InlineData("briefs: [/etc/a.yaml]", false)]
     [InlineData("briefs: [{url: 'https://a.example/b'}]", false)]
     [InlineData("briefs: [{url: 'https://a.example/b', sha256: aa}]", false)]
+    [InlineData("briefs: [{url: 'https://a.example/b', sha256: 0000000000000000000000000000000000000000000000000000000000000xyz}]", false)]
     [InlineData("files: [{path: a}]", false)]
     [InlineData("files: [{file: a/../../b}]", false)]
     [InlineData("files: [{file: a/}]", false)]

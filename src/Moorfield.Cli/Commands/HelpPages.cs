@@ -53,7 +53,8 @@ internal static class HelpPages
         root.Options.OfType<VersionOption>().Single().Action = new VersionAction();
         var words = new Argument<string[]>("COMMAND")
         {
-            Description = "A command, or packages (how to choose them), targets (several at once), options (of every command), briefs, recipes, words",
+            Description = "A command, or packages (how to choose them), targets (several at once), options (of every command), briefs, "
+                + "recipes, words",
             Arity = ArgumentArity.ZeroOrMore,
         };
         var help = new Command("help", """

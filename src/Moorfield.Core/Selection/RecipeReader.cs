@@ -62,8 +62,7 @@ internal sealed class RecipeReader(string name) : YamlReader(name)
 
     /// <summary>A path that does not lead out of the recipe's folder by its words.</summary>
     private string Inside(YamlNode node) =>
-        Text(node) is var path && !path.StartsWith('/') && !path.Contains('\0', StringComparison.Ordinal) && !path.EndsWith('/')
-            && path.Split('/').All(p => p is not ("" or "." or ".."))
+        Text(node) is var path && !path.Contains('\0', StringComparison.Ordinal) && path.Split('/').All(p => p is not ("" or "." or ".."))
             ? path : throw Error(node, $"'{Text(node)}' is not a path in the folder of the recipe. Give a name, or folder/name, without '..'");
 
     private RecipeBrief Brief(YamlNode node)
