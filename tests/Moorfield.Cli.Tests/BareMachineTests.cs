@@ -33,7 +33,8 @@ public sealed class BareMachineTests : CliTest
     [Fact]
     public void Without_OpenSSL()
     {
-        RefusedWithout(Hide($"{Library}/libssl.so.3 {Library}/libcrypto.so.3"), "Install the package libssl3. 'moorfield doctor' shows", "inventory", Root);
+        RefusedWithout(Hide($"{Library}/libssl.so.3 {Library}/libcrypto.so.3"),
+            "Install the package libssl3. 'moorfield doctor' shows", "inventory", Root);
         RefusedWithout(Hide($"{Library}/libssl.so.3"), "libssl.so.3", "remove", Root, "Weather", "--for", "everyone", "--yes", "--accept-costs");
     }
 

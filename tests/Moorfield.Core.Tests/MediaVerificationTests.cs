@@ -63,13 +63,18 @@ public sealed class MediaVerificationTests : IDisposable
         Directory.CreateDirectory(_folder["folder"]);
         string good = Hash(_folder.Write("vendor.iso", "vendor"u8)), below = Hash(_folder.Write("files/a.xml", "answers"u8));
         _folder.Write("changed.yaml", "other"u8);
+        using var elsewhere = new TemporaryFolder(inMemory: true);
+        File.CreateSymbolicLink(_folder["out.yaml"], elsewhere.Write("vendor.iso", "vendor"u8));
+        Directory.CreateSymbolicLink(_folder["out"], elsewhere.Path);
+        File.CreateSymbolicLink(_folder["in.iso"], "vendor.iso");
         var parts = Verify([], ("vendor.iso", good), ("files/a.xml", below), ("changed.yaml", good), ("gone.yaml", good), ("folder", good),
             ("../" + Path.GetFileName(_folder.Path) + "/vendor.iso", good), (_folder["vendor.iso"], good), ("files/./a.xml", below),
-            ("files//a.xml", below), ("https://a.example/b.yaml", good));
+            ("files//a.xml", below), ("https://a.example/b.yaml", good), ("out.yaml", good), ("out/vendor.iso", good), ("in.iso", good));
         parts.Select(p => p.State).ShouldBe(
         [
             VerifiedState.Same, VerifiedState.Same, VerifiedState.Same, VerifiedState.Differs, VerifiedState.NotHere, VerifiedState.NotHere,
             VerifiedState.NotHere, VerifiedState.NotHere, VerifiedState.NotHere, VerifiedState.NotHere, VerifiedState.NotHere,
+            VerifiedState.NotHere, VerifiedState.NotHere, VerifiedState.Same,
         ]);
         parts.Select(p => p.Role).Distinct().ShouldBe(["result", "source", "part"]);
         (parts[0].Name, parts[0].Recorded, parts[0].Found).ShouldBe(("medium.iso", Hash(_iso), Hash(_iso)));
@@ -86,7 +91,7 @@ public sealed class MediaVerificationTests : IDisposable
         VerifiedPart One(EditionRemovals removed) => Verify([removed])[1];
 
         One(new EditionRemovals(2, _edition.Name, ["Never.There_1.0.0.0_x64__0123456789abc"], ["Never There"]))
-            .ShouldBe(new VerifiedPart("removed", $"edition 2 ({_edition.Name})", "2 packages", "none of them is there", VerifiedState.Same));
+            .ShouldBe(new VerifiedPart("removed", $"edition 2 ({_edition.Name})", "1 package, 1 desktop program", "none of them is there", VerifiedState.Same));
         var back = One(new EditionRemovals(2, _edition.Name, ["Never.There_1.0.0.0_x64__0123456789abc", there.ToUpperInvariant()], []));
         (back.State, back.Found).ShouldBe((VerifiedState.Differs, $"there: {there.ToUpperInvariant()}"));
         One(new EditionRemovals(2, _edition.Name, [], [program])).Found.ShouldBe($"there: {program}");

@@ -33,7 +33,8 @@ public sealed class ProvenanceTests : IDisposable
         read.Arguments.ShouldBe(made.Arguments);
         read.Removed.ShouldHaveSingleItem().Programs.ShouldBe(["Tide Folder"]);
         Directory.GetFiles(_folder.Path).ShouldBe([_folder["p.json"]]);
-        Should.Throw<MoorfieldException>(() => made.Write(_folder["p.json"], replaces: false)).Message.ShouldContain("Only the provenance is missing");
+        Should.Throw<MoorfieldException>(() => made.Write(_folder["p.json"], replaces: false))
+            .Message.ShouldContain("Only the provenance is missing");
         Made(null).Write(_folder["p.json"], replaces: true);
         Provenance.Read(_folder["p.json"]).Recipe.ShouldBeNull();
     }

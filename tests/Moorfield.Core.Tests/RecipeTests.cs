@@ -137,6 +137,9 @@ public sealed class RecipeTests : IDisposable
         recipe.ResolveInside("below/new.iso").ShouldBe(_folder["here/below/new.iso"]);
         foreach (string place in (string[])["out.txt", "gone/secret.txt", "gone/new.iso"])
             Should.Throw<MoorfieldException>(() => recipe.ResolveInside(place)).Message.ShouldContain($"{place} is a link that leads out");
+        File.WriteAllText(_folder["here/b.recipe.yaml"], Start + "briefs: [out.txt]");
+        Should.Throw<MoorfieldException>(() => new BriefLoader(_ => []).Load(Recipe.Load(_folder["here/b.recipe.yaml"])))
+            .Message.ShouldContain("out.txt is a link that leads out");
         // The folder itself may be named by a link.
         Directory.CreateSymbolicLink(_folder["there"], _folder["here"]);
         Recipe.Load(_folder["there/a.recipe.yaml"]).ResolveInside("in.xml").ShouldBe(_folder["there/in.xml"]);

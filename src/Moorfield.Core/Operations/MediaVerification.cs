@@ -1,4 +1,3 @@
-using System.Security.Cryptography;
 using Moorfield.Core.Selection;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
@@ -53,37 +52,32 @@ public sealed class MediaVerification(string medium, string statement)
     public static string HashOf(string path, Action<string, double> report, CancellationToken stop)
     {
         using var file = RegularFile.OpenNamed(path);
-        using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
-        long done = 0, length = Math.Max(1, file.Length);
-        FormatErrors.Wrap(path, () =>
+        double length = Math.Max(1, file.Length);
+        return FormatErrors.Wrap(path, () => FileContent.HashOf(file.SafeFileHandle, done =>
         {
-            FileContent.ForEachPiece(file.SafeFileHandle, piece =>
-            {
-                MediaBuilder.Stop(stop);
-                hash.AppendData(piece);
-                report(Path.GetFileName(path), (done += piece.Length) / (double)length);
-            });
-            return 0;
-        });
-        return Convert.ToHexStringLower(hash.GetHashAndReset());
+            MediaBuilder.Stop(stop);
+            report(Path.GetFileName(path), done / length);
+        }));
     }
 
     private static VerifiedPart Compare(string role, NamedDigest recorded, string? found) => new(role, recorded.Name, recorded.Sha256, found,
         found is null ? VerifiedState.NotHere : found == recorded.Sha256 ? VerifiedState.Same : VerifiedState.Differs);
 
-    /// <summary>The path of what has a name in the statement's folder; null when there is none, or the name leads elsewhere.</summary>
+    /// <summary>The file that a name means in the statement's folder; null when there is none, or a name or a link leads out of the folder.</summary>
     private string? Here(string name)
     {
         if (name.StartsWith('/') || name.Split('/').Any(p => p is "" or "." or ".."))
             return null;
         string path = Path.Combine(Path.GetDirectoryName(statement) ?? "", name);
-        return RegularFile.KindOf(path) is { } kind && RegularFile.DescribesFile(kind) ? path : null;
+        return RegularFile.KindOf(path) is { } kind && RegularFile.DescribesFile(kind)
+            && !RegularFile.LeadsOut(path, Path.GetDirectoryName(Path.GetFullPath(statement))!) ? path : null;
     }
 
     private static VerifiedPart Check(Target target, EditionRemovals removed)
     {
         string role = "removed", name = $"edition {removed.Edition} ({removed.Name})";
-        string recorded = TextFormat.Count(removed.Packages.Length + removed.Programs.Length, "package");
+        string recorded = TextFormat.Count(removed.Packages.Length, "package")
+            + (removed.Programs.IsEmpty ? "" : $", {TextFormat.Count(removed.Programs.Length, "desktop program")}");
         if (target.Editions.FirstOrDefault(e => e.Number == removed.Edition)?.Name != removed.Name)
             return new VerifiedPart(role, name, recorded, "no such edition", VerifiedState.Differs);
         var snapshot = target.Read([removed.Edition], [])[0];

@@ -30,7 +30,7 @@ public sealed class BriefLoader(Func<Uri, byte[]> fetch)
         Brief? all = null;
         foreach (var (place, sha256) in recipe.Briefs)
         {
-            var brief = Load(IsAddress(place) ? place : recipe.Resolve(place), sha256);
+            var brief = Load(IsAddress(place) ? place : recipe.ResolveInside(place), sha256);
             all = all is null ? brief : brief.Including(all);
         }
         return all;

@@ -51,13 +51,13 @@ public sealed record Recipe(string Path, string Sha256, string Source, string So
     /// <summary>MiB of a part of the image; null to leave it whole.</summary>
     public int? Part { get; init; }
 
-    /// <summary>Of an ESD that becomes a WIM, as on the command line.</summary>
+    /// <summary>How an ESD is compressed when it becomes a WIM: lzx, lzx-thorough, xpress or none.</summary>
     public string Compression { get; init; } = "lzx";
 
     /// <summary>True if frameworks go that no package needs afterwards.</summary>
     public bool Sweep { get; init; }
 
-    /// <summary>Of the result.</summary>
+    /// <summary>The checks that follow the building.</summary>
     public ImmutableArray<RecipeCheck> Checks { get; init; } = [];
 
     /// <summary>Its file name.</summary>
@@ -71,9 +71,8 @@ public sealed record Recipe(string Path, string Sha256, string Source, string So
     public string ResolveInside(string place)
     {
         string path = Resolve(place);
-        string? folder = RegularFile.RealPath(System.IO.Path.GetDirectoryName(System.IO.Path.GetFullPath(Path))!);
-        string? real = RegularFile.RealPath(path) ?? RegularFile.RealPath(System.IO.Path.GetDirectoryName(System.IO.Path.GetFullPath(path))!);
-        return real is null || folder is null || real == folder || real.StartsWith(folder.TrimEnd('/') + '/', StringComparison.Ordinal) ? path
+        string folder = System.IO.Path.GetDirectoryName(System.IO.Path.GetFullPath(Path))!;
+        return !RegularFile.LeadsOut(path, folder) ? path
             : throw new MoorfieldException(ErrorKind.InvalidUsage, $"{FileName}: {place} is a link that leads out of the folder of the recipe.");
     }
 

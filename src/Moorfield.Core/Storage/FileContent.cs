@@ -92,10 +92,16 @@ internal static class FileContent
     }
 
     /// <summary>The SHA-256 in lower-case hexadecimal.</summary>
-    internal static string HashOf(SafeFileHandle file)
+    /// <param name="report">Called with the bytes that are done, after each piece; null for nobody.</param>
+    internal static string HashOf(SafeFileHandle file, Action<long>? report = null)
     {
         using var hash = System.Security.Cryptography.IncrementalHash.CreateHash(System.Security.Cryptography.HashAlgorithmName.SHA256);
-        ForEachPiece(file, hash.AppendData);
+        long done = 0;
+        ForEachPiece(file, piece =>
+        {
+            hash.AppendData(piece);
+            report?.Invoke(done += piece.Length);
+        });
         return Convert.ToHexStringLower(hash.GetHashAndReset());
     }
 

@@ -109,6 +109,15 @@ public static class RegularFile
         return file.IsInvalid ? null : file;
     }
 
+    /// <summary>True if links lead a path out of a folder. Of something that is not there yet, its own folder counts; a path that leads nowhere
+    /// does not.</summary>
+    internal static bool LeadsOut(string path, string folder)
+    {
+        string full = Path.GetFullPath(path);
+        string? top = RealPath(Path.GetFullPath(folder)), real = RealPath(full) ?? RealPath(Path.GetDirectoryName(full)!);
+        return top is not null && real is not null && real != top && !real.StartsWith(top.TrimEnd('/') + '/', StringComparison.Ordinal);
+    }
+
     /// <summary>The path without any links in it; null when it leads nowhere.</summary>
     internal static unsafe string? RealPath(string path)
     {

@@ -97,7 +97,7 @@ public static unsafe class WimExport
         Check(LibWim.SetInfo(wim, info, LibWim.ChangeGuid));
     }
 
-    // In place of the one that libwim makes by chance: the same input gives the same bytes. The table of contents stands for all contents.
+    // libwim makes a random one. This one follows from the source and the settings, so that the same input gives the same bytes.
     private static Guid Derive(string source, ReadOnlySpan<byte> settings)
     {
         using var file = File.OpenHandle(source);
