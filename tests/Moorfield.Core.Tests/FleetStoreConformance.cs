@@ -21,6 +21,8 @@ public abstract class FleetStoreConformance(Func<string, IFleetStore> open, Func
 
     private protected string Place => Folder["fleet.db"];
 
+    private protected virtual string StoreName => "fleet.db";
+
     private protected IFleetStore Open() => open(Place);
 
     private protected IFleetStore Reopen() => reopen(Place);
@@ -69,13 +71,13 @@ public abstract class FleetStoreConformance(Func<string, IFleetStore> open, Func
         entry = entry with { Machine = entry.Machine with { Gaps = gaps, HandOvers = [run, run with { Undone = "2026-10-02" }] } };
         using (var store = Open())
         {
-            store.Knows(entry.Digest).ShouldBeFalse();
+            store.Known([entry.Digest.ToArray()]).ShouldBeEmpty();
             store.Add([entry, Entry("PC2", 1, Item(1)), Entry("PC3", 1)]).ShouldBe(new FleetAdded(3, 0, 0, 0));
-            store.Knows(entry.Digest).ShouldBeTrue();
+            store.Known([entry.Digest.ToArray(), new byte[32]]).ShouldHaveSingleItem().ShouldBe(entry.Digest.ToArray());
             store.Add([entry]).ShouldBe(new FleetAdded(0, 0, 0, 0));
         }
         using var again = Reopen();
-        again.Knows(entry.Digest).ShouldBeTrue();
+        again.Known([entry.Digest.ToArray()]).Count.ShouldBe(1);
         var reading = again.Read(OpenOptions.Default);
         reading.Machines.Select(m => m.Name).ShouldBe(["PC1", "PC2", "PC3"]);
         var machine = reading.Machines[0];
@@ -85,7 +87,7 @@ public abstract class FleetStoreConformance(Func<string, IFleetStore> open, Func
             .ShouldBe(entry.Machine with { Buckets = [], Gaps = [], HandOvers = [] });
         machine.Gaps.ShouldBe(gaps);
         machine.HandOvers.ShouldBe(entry.Machine.HandOvers);
-        again.Name.ShouldBe("fleet.db");
+        again.Name.ShouldBe(StoreName);
     }
 
     /// <summary>Documents in any order, held against the same in order and remembered in a list.</summary>

@@ -36,8 +36,11 @@ public static class FleetAdding
         {
             if (stop.IsCancellationRequested)
                 break;
-            var read = batch.AsParallel().AsOrdered().Select(file => Read(store, file, options, items)).ToList();
-            known += read.Count(r => r.IsKnown);
+            List<(string Path, byte[]? Content, byte[]? Digest, FleetFailure? Failure)> found = [.. batch.AsParallel().AsOrdered().Select(Find)];
+            var before = store.Known([.. found.Select(f => f.Digest).OfType<byte[]>()]);
+            known += found.RemoveAll(f => f.Digest is not null && before.Contains(f.Digest));
+            var read = found.AsParallel().AsOrdered().Select(f => f.Failure is { } failure ? (Entries: [], Failure: failure)
+                : Read(f.Path, f.Content, f.Digest, options, items)).ToList();
             failures.AddRange(read.Select(r => r.Failure).OfType<FleetFailure>());
             added += store.Add([.. read.SelectMany(r => r.Entries)]);
             told(done += batch.Count, files.Count);
@@ -64,15 +67,28 @@ public static class FleetAdding
             yield return batch;
     }
 
-    private static (ImmutableArray<FleetEntry> Entries, bool IsKnown, FleetFailure? Failure) Read(
-        IFleetStore store, string path, OpenOptions options, FleetItems items)
+    private static (string Path, byte[]? Content, byte[]? Digest, FleetFailure? Failure) Find(string path)
     {
         try
         {
             byte[]? content = ReadDocument(path);
-            byte[]? digest = content is null ? null : SHA256.HashData(content);
-            if (digest is not null && store.Knows(digest))
-                return ([], true, null);
+            return (path, content, content is null ? null : SHA256.HashData(content), null);
+        }
+        catch (MoorfieldException e)
+        {
+            return (path, null, null, new FleetFailure(path, e.Message));
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            return (path, null, null, new FleetFailure(path, $"{path} cannot be read: {e.Message}"));
+        }
+    }
+
+    private static (ImmutableArray<FleetEntry> Entries, FleetFailure? Failure) Read(
+        string path, byte[]? content, byte[]? digest, OpenOptions options, FleetItems items)
+    {
+        try
+        {
             using var target = content is null ? Target.Open(path, new WriteInterceptor(), options) : Target.OpenDocument(path, content, options);
             var made = content is null ? DateTimeOffset.UtcNow : new DateTimeOffset(File.GetLastWriteTimeUtc(path));
             return ([.. target.Read(target.SelectEditions([]), KnownGuards.All).Select(system =>
@@ -84,15 +100,15 @@ public static class FleetAdding
                     : SHA256.HashData([.. whole, .. BitConverter.GetBytes(system.EditionNumber ?? 0)]);
                 var machine = FleetMachine.Of(target, system, items);
                 return new FleetEntry(own, machine with { Made = machine.Made ?? made }, document);
-            })], false, null);
+            })], null);
         }
         catch (MoorfieldException e)
         {
-            return ([], false, new FleetFailure(path, e.Message));
+            return ([], new FleetFailure(path, e.Message));
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
-            return ([], false, new FleetFailure(path, $"{path} cannot be read: {e.Message}"));
+            return ([], new FleetFailure(path, $"{path} cannot be read: {e.Message}"));
         }
     }
 

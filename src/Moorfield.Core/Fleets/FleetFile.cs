@@ -1,16 +1,13 @@
 using System.Buffers.Binary;
-using System.Text.Json;
 using Microsoft.Data.Sqlite;
 using Moorfield.Core.Reading;
 using Moorfield.Core.Storage;
-using Moorfield.Core.Targets;
-using Moorfield.Core.Trees;
 using SQLitePCL;
 
 namespace Moorfield.Core.Fleets;
 
-/// <summary>The file of a store: its tables, how it is opened, and what SQLite says of it in one sentence.</summary>
-internal static class FleetFile
+/// <summary>A store in a file: its tables, how it is opened, and what SQLite says of it in one sentence.</summary>
+internal sealed class FleetFile : FleetDatabase
 {
     /// <summary>The version of the schema that this program writes and reads.</summary>
     private const int Version = 1;
@@ -42,9 +39,21 @@ internal static class FleetFile
         "CREATE TABLE past(machine INTEGER NOT NULL, day INTEGER NOT NULL, buckets BLOB, PRIMARY KEY(machine, day)) WITHOUT ROWID",
     ];
 
+    private readonly SqliteConnection _connection;
+
+    private FleetFile(string path, SqliteConnection connection) => (Place, _connection) = (Path.GetFullPath(path), connection);
+
+    internal override string Place { get; }
+
+    internal override string Name => Path.GetFileName(Place);
+
+    internal override string Description => "a fleet store";
+
+    internal override string NameCondition => "name=$name COLLATE NOCASE";
+
     /// <summary>Opens a store to read it; null when the file is something else.</summary>
     /// <exception cref="MoorfieldException">It is one, and cannot be read.</exception>
-    internal static SqliteConnection? TryOpen(string path)
+    internal static FleetFile? TryOpen(string path)
     {
         if (!Is(path))
             return null;
@@ -71,7 +80,7 @@ internal static class FleetFile
 
     /// <summary>Opens a store to add to it, and makes it where nothing is.</summary>
     /// <exception cref="MoorfieldException">The file is something else, or cannot be written.</exception>
-    internal static SqliteConnection OpenOrCreate(string path)
+    internal static FleetFile OpenOrCreate(string path)
     {
         if (File.Exists(path) && new FileInfo(path).Length > 0 && !IsDatabase(path))
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is there and is not a fleet store. Name another file.");
@@ -103,7 +112,7 @@ internal static class FleetFile
             ? head : null;
     }
 
-    private static SqliteConnection Open(string path, string source, SqliteOpenMode mode, bool onlyAsks)
+    private static FleetFile Open(string path, string source, SqliteOpenMode mode, bool onlyAsks)
     {
         var connection = new SqliteConnection(new SqliteConnectionStringBuilder
         {
@@ -114,6 +123,7 @@ internal static class FleetFile
         {
             connection.Open();
             RepositoryGuard.Restrict(connection);
+            raw.sqlite3_busy_timeout(connection.Handle!, BusySeconds * 1000);
             if (onlyAsks)
                 _ = RepositoryGuard.Execute(connection, "PRAGMA query_only=ON");
             else
@@ -127,7 +137,7 @@ internal static class FleetFile
             if (version != Version || !found.Order(StringComparer.Ordinal).SequenceEqual(Schema.Order(StringComparer.Ordinal)))
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} does not have the tables of a fleet store, and is not used.");
             keep = true;
-            return connection;
+            return new FleetFile(path, connection);
         }
         finally
         {
@@ -160,8 +170,112 @@ internal static class FleetFile
     private static long Number(SqliteConnection connection, string sql) =>
         RepositoryGuard.Query(connection, sql, r => r.GetInt64(0)).FirstOrDefault();
 
+    // Straight in SQLite: at a hundred thousand rows the way through its reader takes as long as all the rest.
+    private sealed class Row(sqlite3_stmt statement) : FleetRow
+    {
+        internal override bool IsNull(int column) => raw.sqlite3_column_type(statement, column) == raw.SQLITE_NULL;
+
+        internal override long Long(int column) => raw.sqlite3_column_int64(statement, column);
+
+        internal override ReadOnlySpan<byte> Bytes(int column) => raw.sqlite3_column_blob(statement, column);
+
+        internal override string? TextOrNull(int column) =>
+            IsNull(column) ? null : raw.sqlite3_column_text(statement, column).utf8_to_string();
+    }
+
+    private sqlite3_stmt Prepare(string sql)
+    {
+        Check(raw.sqlite3_prepare_v2(_connection.Handle!, sql, out var statement), raw.SQLITE_OK);
+        return statement;
+    }
+
+    private void Check(int result, int wanted)
+    {
+        if (result != wanted)
+            throw new SqliteException(raw.sqlite3_errmsg(_connection.Handle!).utf8_to_string(), result & 0xff);
+    }
+
+    private void Bind(sqlite3_stmt statement, int place, object? value) => Check(value switch
+    {
+        null => raw.sqlite3_bind_null(statement, place),
+        int number => raw.sqlite3_bind_int(statement, place, number),
+        long number => raw.sqlite3_bind_int64(statement, place, number),
+        string text => raw.sqlite3_bind_text(statement, place, text),
+        byte[] bytes => raw.sqlite3_bind_blob(statement, place, bytes),
+        _ => throw new NotSupportedException($"{value.GetType()} in a store"),
+    }, raw.SQLITE_OK);
+
+    private void Step(sqlite3_stmt statement, Action<FleetRow>? take)
+    {
+        var row = new Row(statement);
+        int result;
+        while ((result = raw.sqlite3_step(statement)) == raw.SQLITE_ROW)
+            take?.Invoke(row);
+        Check(result, raw.SQLITE_DONE);
+    }
+
+    internal override void Each(string sql, Action<FleetRow> take, params (string Name, object? Value)[] parameters)
+    {
+        using var statement = Prepare(sql);
+        foreach (var (name, value) in parameters)
+            Bind(statement, raw.sqlite3_bind_parameter_index(statement, name), value);
+        Step(statement, take);
+    }
+
+    internal override void EachOf<T>(string sql, IReadOnlyCollection<T> keys, Action<FleetRow> take) =>
+        Repeat(sql, keys, (statement, key) => Bind(statement, 1, key), take);
+
+    internal override int Execute(string sql, params (string Name, object? Value)[] parameters)
+    {
+        Each(sql, _ => { }, parameters);
+        return raw.sqlite3_changes(_connection.Handle!);
+    }
+
+    internal override void Insert(string table, string columns, IReadOnlyCollection<object?[]> rows) =>
+        Repeat($"INSERT INTO {table}({columns}) VALUES({string.Join(',', columns.Split(',').Select((_, i) => $"?{i + 1}"))})", rows, Bind, null);
+
+    internal override void Update(string table, string columns, IReadOnlyCollection<object?[]> rows)
+    {
+        string[] names = columns.Split(',', StringSplitOptions.TrimEntries);
+        string values = string.Join(',', names.Skip(1).Select((n, i) => $"{n}=?{i + 2}"));
+        Repeat($"UPDATE {table} SET {values} WHERE {names[0]}=?1", rows, Bind, null);
+    }
+
+    private void Bind(sqlite3_stmt statement, object?[] row)
+    {
+        for (int i = 0; i < row.Length; i++)
+            Bind(statement, i + 1, row[i]);
+    }
+
+    private void Repeat<T>(string sql, IReadOnlyCollection<T> rows, Action<sqlite3_stmt, T> bind, Action<FleetRow>? take)
+    {
+        if (rows.Count == 0)
+            return;
+        using var statement = Prepare(sql);
+        foreach (var row in rows)
+        {
+            bind(statement, row);
+            Step(statement, take);
+            Check(raw.sqlite3_reset(statement), raw.SQLITE_OK);
+        }
+    }
+
+    internal override FleetTransaction BeginWriting() => Begin("BEGIN IMMEDIATE");
+
+    internal override FleetTransaction BeginReading() => Begin("BEGIN");
+
+    private FleetTransaction Begin(string sql)
+    {
+        Execute(sql);
+        return new FleetTransaction(this);
+    }
+
+    internal override T Guarded<T>(Func<T> act) => Guarded(Place, act);
+
+    public override void Dispose() => _connection.Dispose();
+
     /// <summary>Turns what SQLite says into one sentence.</summary>
-    internal static T Guarded<T>(string path, Func<T> act)
+    private static T Guarded<T>(string path, Func<T> act)
     {
         try
         {
@@ -180,11 +294,9 @@ internal static class FleetFile
                 _ => $"{path}: SQLite says '{e.Message.TrimEnd('.')}'.",
             }, e);
         }
-        catch (Exception e) when (e is InvalidCastException or InvalidOperationException or FormatException or JsonException or ArgumentException
-            or ZstdSharp.ZstdException)
+        catch (Exception e) when (IsDamage(e))
         {
-            throw new MoorfieldException(
-                ErrorKind.Failed, $"{path} is damaged: it does not hold what a fleet store does. Add the surveys to a new store.", e);
+            throw Damaged(path, e);
         }
     }
 }

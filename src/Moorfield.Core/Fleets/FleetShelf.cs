@@ -1,14 +1,12 @@
 using System.Buffers.Binary;
 using System.Runtime.InteropServices;
 using System.Security.Cryptography;
-using Microsoft.Data.Sqlite;
-using Moorfield.Core.Reading;
 using Moorfield.Core.Trees;
 
 namespace Moorfield.Core.Fleets;
 
 /// <summary>Families, packages and buckets of a store, as far as they were written.</summary>
-internal sealed class FleetShelf(SqliteConnection connection)
+internal sealed class FleetShelf(FleetDatabase database)
 {
     /// <summary>The number of buckets of a machine: the system's, its maker's, those of other apps, those of apps that were added later.</summary>
     internal const int Slots = 32;
@@ -37,6 +35,7 @@ internal sealed class FleetShelf(SqliteConnection connection)
     private bool _isRefreshed;
     private readonly Dictionary<(int Bucket, PackageFullName Name), bool> _holding = [];
     private Func<FleetItem, bool> _fits = All;
+    private readonly List<object?[]> _newFamilies = [], _newItems = [], _newBuckets = [], _newWords = [];
     private int _lastItem, _lastBucket, _lastWord, _lastKnown;
     private long _lastFamily;
 
@@ -44,30 +43,27 @@ internal sealed class FleetShelf(SqliteConnection connection)
     internal void Refresh()
     {
         (_isRefreshed, _slots) = (true, null);
-        foreach (var (id, name, slot) in RepositoryGuard.Query(connection, "SELECT id, name, slot FROM family WHERE id>$last",
-            r => (r.GetInt64(0), r.GetString(1), r.GetInt32(2)), ("$last", _lastFamily)))
+        foreach (var (id, name, slot) in database.Query("SELECT id, name, slot FROM family WHERE id>$last",
+            r => (r.Long(0), r.Text(1), r.Int(2)), ("$last", _lastFamily)))
         {
             _families[name] = (id, Math.Clamp(slot, 0, Slots - 1));
             _lastFamily = Math.Max(_lastFamily, id);
         }
         foreach (var (id, item) in Items("id>$id", _lastItem))
             Keep(id, item);
-        foreach (var (id, items) in RepositoryGuard.Query(connection, "SELECT id, items FROM bucket WHERE id>$last",
-            r => (r.GetInt32(0), r.GetFieldValue<byte[]>(1)), ("$last", _lastBucket)))
+        foreach (var (id, items) in database.Query("SELECT id, items FROM bucket WHERE id>$last",
+            r => (r.Int(0), r.Bytes(1).ToArray()), ("$last", _lastBucket)))
         {
             Keep(id, items);
         }
-        foreach (var (id, text) in RepositoryGuard.Query(connection, "SELECT id, text FROM word WHERE id>$last",
-            r => (r.GetInt32(0), r.GetString(1)), ("$last", _lastWord)))
-        {
+        foreach (var (id, text) in database.Query("SELECT id, text FROM word WHERE id>$last", r => (r.Int(0), r.Text(1)), ("$last", _lastWord)))
             Keep(id, text);
-        }
     }
 
-    private List<(int Id, FleetItem Item)> Items(string condition, int id) => RepositoryGuard.Query(connection, $"""
+    private List<(int Id, FleetItem Item)> Items(string condition, int id) => database.Query($"""
         SELECT id, full_name, title, neutral_title, publisher, description, role, origin, bytes, flags, held, standing,
             raw_name, parts, extends FROM item WHERE {condition}
-        """, r => (Id: r.GetInt32(0), Item: Read(r)), ("$id", id));
+        """, r => (Id: r.Int(0), Item: Read(r)), ("$id", id));
 
     /// <summary>A package; what was not read with all others is read alone.</summary>
     internal FleetItem Item(int id)
@@ -82,7 +78,7 @@ internal sealed class FleetShelf(SqliteConnection connection)
     {
         if (!_contents.TryGetValue(bucket, out byte[]? content))
         {
-            content = RepositoryGuard.Query(connection, "SELECT items FROM bucket WHERE id=$id", r => r.GetFieldValue<byte[]>(0), ("$id", bucket))
+            content = database.Query("SELECT items FROM bucket WHERE id=$id", r => r.Bytes(0).ToArray(), ("$id", bucket))
                 is [var one] ? one : throw new FormatException("a bucket");
             _contents[bucket] = content;
         }
@@ -101,36 +97,36 @@ internal sealed class FleetShelf(SqliteConnection connection)
     {
         if (!_wordsById.TryGetValue(id, out string? word))
         {
-            _wordsById[id] = word = RepositoryGuard.Query(connection, "SELECT text FROM word WHERE id=$id", r => r.GetString(0), ("$id", id))
+            _wordsById[id] = word = database.Query("SELECT text FROM word WHERE id=$id", r => r.Text(0), ("$id", id))
                 is [var one] ? one : throw new FormatException("a word");
         }
         return word;
     }
 
-    /// <summary>The number of such a text, which is written if it is not there yet.</summary>
+    /// <summary>The number of such a text, which is written with the next <see cref="Flush"/> if it is not there yet.</summary>
     internal int WordId(string word)
     {
         if (_words.TryGetValue(word, out int known))
             return known;
         int id = _lastWord + 1;
-        _ = RepositoryGuard.Execute(connection, "INSERT INTO word(id, text) VALUES($id, $text)", ("$id", id), ("$text", word));
+        _newWords.Add([id, word]);
         Keep(id, word);
         return id;
     }
 
-    private static FleetItem Read(SqliteDataReader row)
+    private static FleetItem Read(FleetRow row)
     {
-        int flags = row.GetInt32(9);
+        int flags = row.Int(9);
         return new FleetItem(
-            PackageFullName.TryParse(row.GetString(1), out var name) ? name : throw new FormatException(row.GetString(1)), row.GetString(2),
-            row.GetString(3), row.GetString(4), row.IsDBNull(5) ? null : row.GetString(5), (PackageRole)row.GetInt32(6),
-            (PackageOrigin)row.GetInt32(7), row.GetInt64(8), (flags & Starts) != 0, (flags & Background) != 0, (flags & Files) != 0,
-            (HeldBy)row.GetInt32(10), (flags & NewcomersGet) != 0, (flags & IsBlocked) != 0, (PackageStanding)row.GetInt32(11))
+            PackageFullName.TryParse(row.Text(1), out var name) ? name : throw new FormatException(row.Text(1)), row.Text(2),
+            row.Text(3), row.Text(4), row.TextOrNull(5), (PackageRole)row.Int(6), (PackageOrigin)row.Int(7), row.Long(8), (flags & Starts) != 0,
+            (flags & Background) != 0, (flags & Files) != 0, (HeldBy)row.Int(10), (flags & NewcomersGet) != 0, (flags & IsBlocked) != 0,
+            (PackageStanding)row.Int(11))
         {
-            RawName = row.IsDBNull(12) ? null : row.GetString(12),
-            Parts = row.GetString(13).Split('\n').All(p => p.Length == 0 || PackageFullName.TryParse(p, out _)) ? row.GetString(13)
+            RawName = row.TextOrNull(12),
+            Parts = row.Text(13).Split('\n').All(p => p.Length == 0 || PackageFullName.TryParse(p, out _)) ? row.Text(13)
                 : throw new FormatException("a part of a package"),
-            Extends = row.GetString(14),
+            Extends = row.Text(14),
             IsNameGuessed = (flags & Guessed) != 0,
         };
     }
@@ -249,14 +245,15 @@ internal sealed class FleetShelf(SqliteConnection connection)
                 named = named with { Description = name.Description };
             if (named == item)
                 continue;
-            _ = RepositoryGuard.Execute(connection, """
+            _ = database.Execute("""
                 UPDATE item SET title=$title, neutral_title=$neutral_title, description=$description, flags=$flags WHERE id=$id
                 """, ("$id", id), ("$title", named.Title), ("$neutral_title", named.NeutralTitle),
-                ("$description", (object?)named.Description ?? DBNull.Value), ("$flags", Flags(named)));
+                ("$description", named.Description), ("$flags", Flags(named)));
         }
     }
 
-    /// <summary>The numbers of the buckets for some packages; what is not there yet is written.</summary>
+    /// <summary>The numbers of the buckets for some packages; what is not there yet is written with the next
+    /// <see cref="Flush"/>.</summary>
     internal byte[] Vector(IEnumerable<FleetItem> items)
     {
         foreach (var (id, known) in _lastKnown == _lastBucket ? [] : _contents.Where(c => c.Key > _lastKnown))
@@ -283,8 +280,7 @@ internal sealed class FleetShelf(SqliteConnection connection)
             if (!_bucketIds.TryGetValue(content, out vector[i]))
             {
                 vector[i] = _lastBucket + 1;
-                _ = RepositoryGuard.Execute(connection, "INSERT INTO bucket(id, digest, items) VALUES($id, $digest, $items)",
-                    ("$id", vector[i]), ("$digest", SHA256.HashData(content)), ("$items", content));
+                _newBuckets.Add([vector[i], SHA256.HashData(content), content]);
                 Keep(vector[i], content);
                 _bucketIds[content] = _lastKnown = vector[i];
             }
@@ -306,8 +302,7 @@ internal sealed class FleetShelf(SqliteConnection connection)
             PackageOrigin.Added => AddedSlot + (int)(id % (Slots - AddedSlot)),
             _ => ShippedSlot + (int)(id % (AddedSlot - ShippedSlot)),
         };
-        _ = RepositoryGuard.Execute(connection, "INSERT INTO family(id, name, slot) VALUES($id, $name, $slot)",
-            ("$id", id), ("$name", name), ("$slot", slot));
+        _newFamilies.Add([id, name, slot]);
         _families[name] = (id, slot);
         return slot;
     }
@@ -329,6 +324,21 @@ internal sealed class FleetShelf(SqliteConnection connection)
     // Most were in a bucket just now.
     private int NumberOf(FleetItem item) => _seen.TryGetValue(item, out var place) ? place.Id : IdOf(item);
 
+    /// <summary>Writes what is new.</summary>
+    internal void Flush()
+    {
+        foreach (var (table, columns, rows) in new[]
+        {
+            ("family", "id, name, slot", _newFamilies), ("bucket", "id, digest, items", _newBuckets), ("word", "id, text", _newWords),
+            ("item", "id, full_name, title, neutral_title, publisher, description, role, origin, bytes, flags, held, standing, raw_name, parts, "
+                + "extends", _newItems),
+        })
+        {
+            database.Insert(table, columns, rows);
+            rows.Clear();
+        }
+    }
+
     private static int Flags(FleetItem item) =>
         (item.StartsWithWindows ? Starts : 0) | (item.RunsInBackground ? Background : 0) | (item.HasFiles ? Files : 0)
         | (item.Newcomers ? NewcomersGet : 0) | (item.Blocked ? IsBlocked : 0) | (item.IsNameGuessed ? Guessed : 0);
@@ -349,17 +359,11 @@ internal sealed class FleetShelf(SqliteConnection connection)
         if (_itemIds.TryGetValue(item, out int known))
             return known;
         int id = _lastItem + 1;
-        _ = RepositoryGuard.Execute(connection, """
-            INSERT INTO item(id, full_name, title, neutral_title, publisher, description, role, origin, bytes, flags, held, standing,
-                raw_name, parts, extends)
-            VALUES($id, $full_name, $title, $neutral_title, $publisher, $description, $role, $origin, $bytes, $flags, $held, $standing,
-                $raw_name, $parts, $extends)
-            """,
-            ("$id", id), ("$full_name", item.FullName.ToString()), ("$title", item.Title), ("$neutral_title", item.NeutralTitle),
-            ("$publisher", item.Publisher), ("$description", (object?)item.Description ?? DBNull.Value), ("$role", (int)item.Role),
-            ("$origin", (int)item.Origin), ("$bytes", item.Bytes), ("$held", (int)item.HeldBy), ("$standing", (int)item.Standing),
-            ("$raw_name", (object?)item.RawName ?? DBNull.Value), ("$parts", item.Parts), ("$extends", item.Extends),
-            ("$flags", Flags(item)));
+        _newItems.Add(
+        [
+            id, $"{item.FullName}", item.Title, item.NeutralTitle, item.Publisher, item.Description, (int)item.Role, (int)item.Origin, item.Bytes,
+            Flags(item), (int)item.HeldBy, (int)item.Standing, item.RawName, item.Parts, item.Extends,
+        ]);
         Keep(id, item);
         return id;
     }

@@ -1,73 +1,75 @@
-using System.Buffers.Binary;
-using System.Text.Json;
-using Microsoft.Data.Sqlite;
-using Moorfield.Core.Reading;
-using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Core.Trees;
-using SQLitePCL;
 
 namespace Moorfield.Core.Fleets;
 
 /// <summary>
-/// A fleet that is kept in one SQLite file. A machine's packages are in 32 buckets, and machines that have the same in a bucket share it: what is
-/// said of a bucket is said once. docs/fleet.md describes the file.
+/// A fleet that is kept in a database: an SQLite file, or one on a server. A machine's packages are in 32 buckets, and machines that have the same in
+/// a bucket share it: what is said of a bucket is said once. docs/fleet.md describes the tables.
 /// </summary>
 public sealed class FleetStore : IFleetStore
 {
     private const int Piece = 10_000, DocumentPiece = 500, MaxWeeks = 1040;
 
-    private readonly SqliteConnection _connection;
+    private readonly FleetDatabase _database;
     private readonly Lock _gate = new();
     private FleetShelf? _shelf;
 
-    private FleetStore(string path, SqliteConnection connection) => (FullPath, _connection) = (Path.GetFullPath(path), connection);
+    private FleetStore(FleetDatabase database) => _database = database;
 
-    public string FullPath { get; }
+    public string FullPath => _database.Place;
 
-    public string Name => Path.GetFileName(FullPath);
+    public string Name => _database.Name;
 
-    public string Description => "a fleet store";
+    public string Description => _database.Description;
 
     public int Others => 0;
 
     /// <summary>Opens a store to read it; null when the file is something else.</summary>
+    /// <param name="place">A file, or the address of a server.</param>
     /// <exception cref="MoorfieldException">It is one, and cannot be read.</exception>
-    public static FleetStore? TryOpen(string path) => FleetFile.TryOpen(path) is { } connection ? new FleetStore(path, connection) : null;
+    public static FleetStore? TryOpen(string place) => Of(ServerAddress.Is(place) ? FleetServer.Open(place) : FleetFile.TryOpen(place));
 
     /// <summary>Opens a store to add to it, and makes it where nothing is.</summary>
+    /// <param name="place">A file, or the address of a server.</param>
     /// <exception cref="MoorfieldException">The file is something else, or cannot be written.</exception>
-    public static FleetStore OpenOrCreate(string path) => new(path, FleetFile.OpenOrCreate(path));
+    public static FleetStore OpenOrCreate(string place) =>
+        Of(ServerAddress.Is(place) ? FleetServer.OpenOrCreate(place) : FleetFile.OpenOrCreate(place))!;
 
-    /// <summary>True if a file is a store, of whatever version.</summary>
-    public static bool Is(string path) => FleetFile.Is(path);
+    private static FleetStore? Of(FleetDatabase? database) => database is null ? null : new FleetStore(database);
 
-    private T Guarded<T>(Func<T> act) => FleetFile.Guarded(FullPath, () =>
+    /// <summary>True if a path is a file that is a store, of whatever version, or the address of a server.</summary>
+    public static bool Is(string path) => ServerAddress.Is(path) || FleetFile.Is(path);
+
+    private T Guarded<T>(Func<T> act)
     {
         lock (_gate)
-            return act();
-    });
+            return _database.Guarded(act);
+    }
 
-    public bool Knows(ReadOnlyMemory<byte> digest) => Guarded(() =>
-        RepositoryGuard.Query(_connection, "SELECT 1 FROM document WHERE digest=$digest", _ => true, ("$digest", digest.ToArray())).Count > 0);
-
-    public FleetAdded Add(IReadOnlyCollection<FleetEntry> entries) => Guarded(() =>
+    /// <summary>Does something that is stored whole or not at all, with the shelf as it is then.</summary>
+    private T Writing<T>(Func<FleetShelf, T> act) => Guarded(() =>
     {
-        using var transaction = _connection.BeginTransaction(deferred: false);
-        _shelf ??= new FleetShelf(_connection);
+        using var transaction = _database.BeginWriting();
         try
         {
-            _shelf.Refresh();
-            using var writer = new FleetWriter(_connection, _shelf);
-            var added = writer.Add(entries.OrderBy(e => e.Machine.Made ?? DateTimeOffset.MinValue), DateTimeOffset.UtcNow);
+            var result = act(Shelf());
             transaction.Commit();
-            return added;
+            return result;
         }
         catch
         {
             _shelf = null; // it knows what is not there
             throw;
         }
+    });
+
+    public IReadOnlySet<byte[]> Known(IReadOnlyCollection<byte[]> digests) => Guarded(() => FleetWriter.KnownOf(_database, digests));
+
+    public FleetAdded Add(IReadOnlyCollection<FleetEntry> entries) => Writing(shelf =>
+    {
+        var now = DateTimeOffset.UtcNow;
+        return new FleetWriter(_database, shelf, now).Add(entries.OrderBy(e => e.Machine.Made ?? DateTimeOffset.MinValue));
     });
 
     public FleetReading Read(OpenOptions options, Func<FleetItem, bool>? fits = null) => Guarded(() => Reading(fits));
@@ -80,7 +82,7 @@ public sealed class FleetStore : IFleetStore
     {
         now ??= Reading(fits);
         var shelf = Shelf();
-        var states = FleetRows.LastStates(_connection, day);
+        var states = FleetRows.LastStates(_database, day);
         long end = FleetRows.Number(day);
         return now with
         {
@@ -91,9 +93,9 @@ public sealed class FleetStore : IFleetStore
 
     private FleetReading Reading(Func<FleetItem, bool>? fits, FleetFacts facts = FleetFacts.Usual)
     {
-        using var transaction = _connection.BeginTransaction(deferred: true); // one state of it all
+        using var transaction = _database.BeginReading(); // one state of it all
         var shelf = Shelf();
-        var machines = FleetRows.Machines(_connection, shelf, vector => shelf.Buckets(vector, fits), facts);
+        var machines = FleetRows.Machines(_database, shelf, vector => shelf.Buckets(vector, fits), facts);
         // They were mostly added in that order.
         if (machines.Zip(machines.Skip(1)).Any(m => Compare(m.First, m.Second) > 0))
             machines.Sort(Compare);
@@ -105,7 +107,7 @@ public sealed class FleetStore : IFleetStore
 
     private FleetShelf Shelf()
     {
-        var shelf = _shelf ??= new FleetShelf(_connection);
+        var shelf = _shelf ??= new FleetShelf(_database);
         shelf.Refresh();
         return shelf;
     }
@@ -113,15 +115,15 @@ public sealed class FleetStore : IFleetStore
     // Of one machine only what it has is read.
     public ImmutableArray<FleetMachine> Find(string name) => Guarded<ImmutableArray<FleetMachine>>(() =>
     {
-        var shelf = _shelf ??= new FleetShelf(_connection);
-        return [.. FleetRows.Machines(_connection, shelf, vector => shelf.Buckets(vector), name: name)
+        var shelf = _shelf ??= new FleetShelf(_database);
+        return [.. FleetRows.Machines(_database, shelf, vector => shelf.Buckets(vector), name: name)
             .OrderBy(m => m.Source, StringComparer.Ordinal)];
     });
 
     public IReadOnlyList<FleetState> History(FleetMachine machine) => Guarded(() =>
     {
-        var shelf = _shelf ??= new FleetShelf(_connection);
-        var states = FleetRows.States(_connection, [machine.Row])[machine.Row];
+        var shelf = _shelf ??= new FleetShelf(_database);
+        var states = FleetRows.States(_database, [machine.Row])[machine.Row];
         return (IReadOnlyList<FleetState>)[.. states.Select(s => new FleetState(FleetRows.Time(s.Since), shelf.Buckets(s.Vector)))];
     });
 
@@ -138,7 +140,7 @@ public sealed class FleetStore : IFleetStore
         List<(FleetMachine Machine, IReadOnlyList<FleetState> States)> Of(FleetMachine[] piece)
         {
             var shelf = Shelf();
-            var states = FleetRows.States(_connection, [.. piece.Select(m => m.Row)]);
+            var states = FleetRows.States(_database, [.. piece.Select(m => m.Row)]);
             return [.. piece.Select(m => (m, (IReadOnlyList<FleetState>)
                 [.. states[m.Row].Select(s => new FleetState(FleetRows.Time(s.Since), shelf.Buckets(s.Vector, fits)))]))];
         }
@@ -148,7 +150,7 @@ public sealed class FleetStore : IFleetStore
     {
         var shelf = Shelf();
         var having = reading.Having(family).ToList();
-        var past = shelf.SlotOf(family) is { } slot ? FleetRows.PastOf(_connection, slot, having.ConvertAll(h => h.Machine.Row)) : [];
+        var past = shelf.SlotOf(family) is { } slot ? FleetRows.PastOf(_database, slot, having.ConvertAll(h => h.Machine.Row)) : [];
         var holdings = ImmutableArray.CreateBuilder<FleetHolding>(having.Count);
         foreach (var (machine, items) in having)
         {
@@ -181,7 +183,7 @@ public sealed class FleetStore : IFleetStore
 
     public ImmutableArray<FleetWeek> Weeks(int count, Func<FleetItem, bool> fits) => Guarded<ImmutableArray<FleetWeek>>(() =>
     {
-        using var transaction = _connection.BeginTransaction(deferred: true);
+        using var transaction = _database.BeginReading();
         return [.. Counted(FleetWeek.Until(FleetWeek.Of(DateTimeOffset.UtcNow), count), fits)];
     });
 
@@ -189,8 +191,8 @@ public sealed class FleetStore : IFleetStore
     private IEnumerable<FleetWeek> Counted(ImmutableArray<DateOnly> weeks, Func<FleetItem, bool> fits)
     {
         var shelf = Shelf();
-        var kept = FleetRows.Weeks(_connection, weeks[0]).ToLookup(w => w.Begins);
-        var last = FleetRows.LastWeek(_connection);
+        var kept = FleetRows.Weeks(_database, weeks[0]).ToLookup(w => w.Begins);
+        var last = FleetRows.LastWeek(_database);
         foreach (var week in weeks.Where(w => w <= last))
         {
             yield return new FleetWeek(week, kept[week].FirstOrDefault(w => w.Item == 0).Machines,
@@ -200,7 +202,7 @@ public sealed class FleetStore : IFleetStore
         if (rest.IsEmpty)
             yield break;
         var counts = new FleetWeekCount(rest);
-        FleetRows.EachPast(_connection, counts.Add);
+        FleetRows.EachPast(_database, counts.Add);
         foreach (var week in counts.Weeks(b => shelf.Counting(b, fits)))
             yield return week;
     }
@@ -209,51 +211,49 @@ public sealed class FleetStore : IFleetStore
     private void KeepWeeks()
     {
         var current = FleetWeek.Of(DateTimeOffset.UtcNow);
-        var last = FleetRows.LastWeek(_connection);
-        if ((last?.AddDays(7) ?? (FleetRows.FirstTime(_connection) is { } day ? FleetWeek.Of(day) : null)) is not { } first || first >= current)
+        var last = FleetRows.LastWeek(_database);
+        if ((last?.AddDays(7) ?? (FleetRows.FirstTime(_database) is { } day ? FleetWeek.Of(day) : null)) is not { } first || first >= current)
             return;
         int count = Math.Min(MaxWeeks, (current.DayNumber - first.DayNumber) / 7);
         foreach (var week in Counted(FleetWeek.Until(current.AddDays(-7), count), _ => true))
         {
             // Two packages are one when names have made them the same.
             foreach (var (item, machines) in week.Packages.Select(p => (_shelf!.KnownId(p.Item), p.Machines)).Prepend((0, week.Machines)))
-                _ = RepositoryGuard.Execute(_connection, """
+                _database.Execute("""
                     INSERT INTO week(begins, item, machines) VALUES($begins, $item, $machines)
-                    ON CONFLICT DO UPDATE SET machines=machines+excluded.machines
+                    ON CONFLICT(begins, item) DO UPDATE SET machines=week.machines+excluded.machines
                     """, ("$begins", week.Begins.DayNumber), ("$item", item), ("$machines", machines));
         }
     }
 
-    public PackageNames Names => Guarded(() => new PackageNames(FleetRows.Names(_connection)));
+    public PackageNames Names => Guarded(() => new PackageNames(FleetRows.Names(_database)));
 
-    public int AddNames(PackageNames names) => Guarded(() =>
+    public int AddNames(PackageNames names)
     {
-        using var transaction = _connection.BeginTransaction(deferred: false);
-        int added = 0;
-        foreach (var (family, name) in names.All)
+        int added = Writing(shelf =>
         {
-            added += RepositoryGuard.Execute(_connection,
-                "INSERT OR IGNORE INTO name(family, title, neutral_title, description) VALUES($family, $title, $neutral_title, $description)",
-                ("$family", family.ToString()), ("$title", name.Title), ("$neutral_title", name.Neutral),
-                ("$description", (object?)name.Description ?? DBNull.Value));
-        }
-        Shelf().Name(FleetRows.Names(_connection));
-        transaction.Commit();
+            var known = FleetRows.Names(_database);
+            List<object?[]> rows = [.. names.All.Where(n => !known.ContainsKey(n.Key))
+                .Select(n => new object?[] { $"{n.Key}", n.Value.Title, n.Value.Neutral, n.Value.Description })];
+            _database.Insert("name", "family, title, neutral_title, description", rows);
+            shelf.Name(FleetRows.Names(_database));
+            return rows.Count;
+        });
         _shelf = null; // it knows the packages as they were called
         return added;
-    });
+    }
 
     public IReadOnlySet<string> SourcesOf(Func<MachineFacts, bool> fits) =>
-        Reading(_ => false).Machines.Where(m => m.Facts is not { } facts || fits(facts)).Select(m => m.Source)
+        Guarded(() => Reading(_ => false)).Machines.Where(m => m.Facts is not { } facts || fits(facts)).Select(m => m.Source)
             .ToHashSet(StringComparer.Ordinal);
 
     public FleetContents<T> Read<T>(
         OpenOptions options, IReadOnlyCollection<Guard> guards, Func<Target, SystemSnapshot, T> take, IReadOnlySet<string>? only = null)
     {
         options = options with { Parsed = new ParsedContents(), Names = Names };
-        var machines = Guarded(() => FleetRows.Stored(_connection).Where(c => only?.Contains(c.Source) != false).Select(c => c.Machine).ToList());
-        var samples = Guarded(() => FleetRows.Samples(_connection));
-        var read = machines.Chunk(DocumentPiece).SelectMany(piece => Guarded(() => FleetRows.Contents(_connection, piece))
+        var machines = Guarded(() => FleetRows.Stored(_database).Where(c => only?.Contains(c.Source) != false).Select(c => c.Machine).ToList());
+        var samples = Guarded(() => FleetRows.Samples(_database));
+        var read = machines.Chunk(DocumentPiece).SelectMany(piece => Guarded(() => FleetRows.Contents(_database, piece))
             .AsParallel().AsOrdered().Select(c => Read(c, samples, options, guards, take))).ToList();
         return new FleetContents<T>(
             [.. read.Select(r => r.Content).OfType<FleetContent<T>>().OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase)
@@ -267,7 +267,7 @@ public sealed class FleetStore : IFleetStore
     {
         try
         {
-            byte[] document = FleetFile.Guarded(FullPath, () => StoredDocuments.Unpack(stored, samples));
+            byte[] document = _database.Guarded(() => StoredDocuments.Unpack(stored, samples));
             using var target = Target.OpenDocument(stored.Source, document, options);
             var system = target.Read(target.HasEditions ? target.SelectEditions([]) : [null], guards)
                 .FirstOrDefault(s => FleetMachine.NameOf(target, s) == stored.Name)
@@ -284,23 +284,17 @@ public sealed class FleetStore : IFleetStore
 
     public ImmutableArray<string> ForgetMachines(string name) => Forget(m => NamePattern.Matches(name, m.Name));
 
-    private ImmutableArray<string> Forget(Func<FleetMachine, bool> isMeant) => Guarded(() =>
+    private ImmutableArray<string> Forget(Func<FleetMachine, bool> isMeant) => Writing(shelf =>
     {
-        using var transaction = _connection.BeginTransaction(deferred: false);
         KeepWeeks();
-        var gone = FleetRows.Machines(_connection, Shelf(), _ => []).Where(isMeant).ToList();
-        foreach (var machine in gone)
-        {
-            foreach (string table in new[] { "past WHERE machine", "content WHERE machine", "machine WHERE id" })
-                RepositoryGuard.Execute(_connection, $"DELETE FROM {table}=$id", ("$id", machine.Row));
-        }
-        transaction.Commit();
+        var gone = FleetRows.Machines(_database, shelf, _ => []).Where(isMeant).ToList();
+        foreach (var (table, key) in new[] { ("past", "machine"), ("content", "machine"), ("machine", "id") })
+            _database.EachOf($"DELETE FROM {table} WHERE {key} IN ($keys) RETURNING {key}", gone.ConvertAll(m => m.Row), _ => { });
         return gone.Select(m => m.Name).ToImmutableArray();
     });
 
-    public int ForgetStates(DateTimeOffset before) => Guarded(() =>
+    public int ForgetStates(DateTimeOffset before) => Writing(shelf =>
     {
-        using var transaction = _connection.BeginTransaction(deferred: false);
         KeepWeeks();
         // A state ends when the next one begins; the one that a machine has now does not end.
         const string Ended = """
@@ -308,12 +302,10 @@ public sealed class FleetStore : IFleetStore
                 (SELECT min(p.day) FROM past p WHERE p.machine=past.machine AND p.day>past.day AND p.buckets IS NOT NULL),
                 (SELECT since FROM machine WHERE id=past.machine)) <= $before
             """;
-        int forgotten = RepositoryGuard.Query(_connection, $"SELECT count(*) {Ended} AND buckets IS NOT NULL", r => r.GetInt32(0),
-            ("$before", FleetRows.Number(before)))[0];
-        _ = RepositoryGuard.Execute(_connection, $"DELETE {Ended}", ("$before", FleetRows.Number(before)));
-        transaction.Commit();
+        int forgotten = _database.Query($"SELECT count(*) {Ended} AND buckets IS NOT NULL", r => r.Int(0), ("$before", FleetRows.Number(before)))[0];
+        _database.Execute($"DELETE {Ended}", ("$before", FleetRows.Number(before)));
         return forgotten;
     });
 
-    public void Dispose() => _connection.Dispose();
+    public void Dispose() => _database.Dispose();
 }

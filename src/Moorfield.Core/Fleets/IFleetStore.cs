@@ -34,8 +34,8 @@ public sealed record FleetAdded(int New, int Changed, int Same, int Late)
 /// </summary>
 public interface IFleetStore : IFleet
 {
-    /// <summary>True if a document was added before.</summary>
-    bool Knows(ReadOnlyMemory<byte> digest);
+    /// <summary>Those digests of documents that were added before.</summary>
+    IReadOnlySet<byte[]> Known(IReadOnlyCollection<byte[]> digests);
 
     /// <summary>Adds entries: all of them, or none when it fails or is killed.</summary>
     FleetAdded Add(IReadOnlyCollection<FleetEntry> entries);
