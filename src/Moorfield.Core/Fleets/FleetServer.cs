@@ -1,4 +1,4 @@
-using System.Buffers.Binary;
+using System.Text.RegularExpressions;
 
 namespace Moorfield.Core.Fleets;
 
@@ -6,13 +6,13 @@ namespace Moorfield.Core.Fleets;
 /// A store on a PostgreSQL server, or whatever speaks its protocol. Statements go through a second program, moorfield-postgresql
 /// (<see cref="ServerLink"/>). Who writes locks the one row of the table <c>store</c>, so that numbers can be given here.
 /// </summary>
-internal sealed class FleetServer : FleetDatabase
+internal sealed partial class FleetServer : FleetDatabase
 {
     /// <summary>The version of the schema that this program writes; it reads all of them.</summary>
     internal const int Version = 1;
 
     private const long TablesLock = 0x4D466C74; // "MFlt"
-    private const int LockSeconds = 60, IdleSeconds = 300, MaxText = 1 << 19, Piece = 500;
+    private const int LockSeconds = 60, IdleSeconds = 300, Piece = 500;
 
     // What each version added. Texts may be of any length, which only hashed indexes take.
     private static readonly string[] Migrations =
@@ -170,38 +170,30 @@ internal sealed class FleetServer : FleetDatabase
 
     internal override void Update(string table, string columns, IReadOnlyCollection<object?[]> rows)
     {
+        if (rows.Count == 0)
+            return;
         string[] names = columns.Split(',', StringSplitOptions.TrimEntries);
-        var statements = new StringBuilder();
-        foreach (object?[] row in rows)
-        {
-            // One a machine: whoever keeps machines on several servers can tell whose it is.
-            statements.Append(CultureInfo.InvariantCulture,
-                $"UPDATE {table} SET {string.Join(',', names.Skip(1).Select((n, i) => $"{n}={Literal(row[i + 1])}"))} WHERE {names[0]}={Literal(row[0])};");
-            if (statements.Length > MaxText)
-            {
-                _link.Execute(statements.ToString());
-                statements.Clear();
-            }
-        }
-        if (statements.Length > 0)
-            _link.Execute(statements.ToString());
+        _link.Execute($"CREATE TEMPORARY TABLE changed ON COMMIT DROP AS SELECT {columns} FROM {table} LIMIT 0");
+        Insert("changed", columns, rows);
+        _link.Execute($"UPDATE {table} SET {string.Join(',', names.Skip(1).Select(n => $"{n}=changed.{n}"))} FROM changed "
+            + $"WHERE {table}.{names[0]}=changed.{names[0]}; DROP TABLE changed");
     }
 
-    private static string With(string sql, (string Name, object? Value)[] parameters)
-    {
-        foreach (var (name, value) in parameters.OrderByDescending(p => p.Name.Length))
-            sql = sql.Replace(name, Literal(value), StringComparison.Ordinal);
-        return sql;
-    }
+    /// <summary>A statement with the values of its parameters. In one pass: a value may look like a parameter.</summary>
+    internal static string With(string sql, (string Name, object? Value)[] parameters) => parameters.Length == 0 ? sql
+        : Parameters().Replace(sql, found => Literal(parameters.First(p => p.Name == found.Value).Value));
 
-    /// <summary>A value in a statement. Texts are written in digits: nothing in them can end one.</summary>
+    [GeneratedRegex(@"\$[a-z_]+", RegexOptions.NonBacktracking)]
+    private static partial Regex Parameters();
+
+    /// <summary>A value in a statement. In a text only the apostrophe means something (<c>standard_conforming_strings</c>).</summary>
     internal static string Literal(object? value) => value switch
     {
         null => "NULL",
         int number => number.ToString(CultureInfo.InvariantCulture),
         long number => $"{number.ToString(CultureInfo.InvariantCulture)}::bigint",
         byte[] bytes => $"'\\x{Convert.ToHexStringLower(bytes)}'::bytea",
-        string text => $"convert_from('\\x{Convert.ToHexStringLower(ServerRows.Text(text))}','UTF8')",
+        string text => $"'{ServerRows.Text(text).Replace("'", "''", StringComparison.Ordinal)}'",
         _ => throw new NotSupportedException($"{value.GetType()} in a store"),
     };
 

@@ -168,14 +168,17 @@ internal sealed class FleetWriter(FleetDatabase database, FleetShelf shelf, Date
     private void Flush()
     {
         shelf.Flush();
-        database.EachOf("DELETE FROM content WHERE machine IN ($keys) RETURNING machine", [.. _contents.Select(c => (long)c[0]!)], _ => { });
+        const string Content = "machine, sample, length, bytes";
+        var known = database.QueryOf("SELECT machine FROM content WHERE machine IN ($keys)", [.. _contents.Select(c => (long)c[0]!)], r => r.Long(0))
+            .ToHashSet();
+        database.Update("content", Content, [.. _contents.Where(c => known.Contains((long)c[0]!))]);
         database.Update("machine", $"id, {Facts}", _changed);
         database.Update("machine", "id, name", _renamed);
         database.Update("machine", "id, since", _begun);
         foreach (var (table, columns, rows) in new[]
         {
             ("machine", $"id, known_as, name, {Facts}", _new), ("past", "machine, day, buckets", _past), ("sample", "id, kind, bytes", _newSamples),
-            ("content", "machine, sample, length, bytes", _contents),
+            ("content", Content, [.. _contents.Where(c => !known.Contains((long)c[0]!))]),
         })
         {
             database.Insert(table, columns, rows);

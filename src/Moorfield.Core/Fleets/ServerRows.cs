@@ -128,7 +128,7 @@ internal sealed class ServerRows(Func<byte[]?> next) : FleetRow
     internal override string? TextOrNull(int column) => IsNull(column) ? null : Encoding.UTF8.GetString(Value(column));
 
     /// <summary>A text as a server takes it: without U+0000, which it does not store.</summary>
-    internal static byte[] Text(string text) => Encoding.UTF8.GetBytes(text.Replace('\0', '\ufffd'));
+    internal static string Text(string text) => text.Replace('\0', '\ufffd');
 
     /// <summary>Rows to be sent, in pieces.</summary>
     internal static IEnumerable<byte[]> Write(IEnumerable<object?[]> rows)
@@ -143,7 +143,7 @@ internal sealed class ServerRows(Func<byte[]?> next) : FleetRow
             Number((short)row.Length, sizeof(short));
             foreach (object? value in row)
             {
-                byte[]? bytes = value switch { string text => Text(text), byte[] content => content, _ => null };
+                byte[]? bytes = value switch { string text => Encoding.UTF8.GetBytes(Text(text)), byte[] content => content, _ => null };
                 if (bytes is not null)
                 {
                     Number(bytes.Length, sizeof(int));
