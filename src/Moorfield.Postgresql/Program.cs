@@ -14,6 +14,11 @@ using var interrupt = PosixSignalRegistration.Create(PosixSignal.SIGINT, signal 
 using var hangup = PosixSignalRegistration.Create(PosixSignal.SIGHUP, signal => signal.Cancel = true);
 using var input = Console.OpenStandardInput();
 using var output = new BufferedStream(Console.OpenStandardOutput(), 2 * Piece);
+if (args is ["--version"])
+{
+    Console.WriteLine($"{typeof(Connection).Assembly.GetName().Name} {typeof(Connection).Assembly.GetName().Version?.ToString(3)}");
+    return 0;
+}
 if (args.Length > 0)
 {
     Console.Error.WriteLine("moorfield starts this where a fleet is on a server ('moorfield help fleet'). It takes nothing from a command line.");

@@ -339,6 +339,7 @@ internal sealed record UnlistedJson(string Family, string DisplayName, int Machi
 [JsonSerializable(typeof(FleetHandOverJson))]
 [JsonSerializable(typeof(FleetPlanJson))]
 [JsonSerializable(typeof(FleetAdditionJson))]
+[JsonSerializable(typeof(FleetCopiedJson))]
 [JsonSerializable(typeof(FleetForgottenJson))]
 [JsonSerializable(typeof(FleetForecastJson))]
 [JsonSerializable(typeof(FleetJson))]

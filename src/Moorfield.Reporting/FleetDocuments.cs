@@ -53,6 +53,9 @@ internal sealed record FleetAdditionJson(
 
 internal sealed record FleetForgottenJson(string Schema, string Path, ImmutableArray<string> Machines, int States);
 
+/// <param name="Machines">The number of machines that the copy has.</param>
+internal sealed record FleetCopiedJson(string Schema, string Path, string Copy, int Machines);
+
 /// <summary>The <c>explain</c> document of a package of a fleet.</summary>
 /// <param name="Machines">The number of machines of the fleet.</param>
 /// <param name="Found">One for each version that a machine has.</param>

@@ -8,9 +8,19 @@ internal static class FleetCommand
     private const int MaxErrors = 20, MaxDays = 36_500;
     private static readonly TimeSpan TellAfter = TimeSpan.FromSeconds(2);
 
-    internal static Command Create() => new("fleet", "Keeps what surveys say of many machines, from week to week.") { CreateAdd(), CreateForget() };
+    internal static Command Create() => new("fleet", """
+        Keeps what surveys say of many machines, from week to week: in a store, which is one file, or on a PostgreSQL server that several
+        administrators share.
 
-    private static Argument<string> Store() => new("STORE") { Description = "A fleet store: one file" };
+        Example:
+          moorfield fleet add counters.fleet surveys
+          moorfield fleet add postgresql://fleet@db.saltmarsh.example/fleets surveys
+        """) 
+    {
+        CreateAdd(), CreateForget(), CreateCopy(),
+    };
+
+    private static Argument<string> Store() => new("STORE") { Description = "A fleet store: a file, or postgresql://USER@HOST/DATABASE" };
 
     private static Command CreateAdd()
     {
@@ -114,6 +124,43 @@ internal static class FleetCommand
                 () => new FleetForgottenJson("moorfield.fleet-forgotten/1", open.FullPath, gone, states),
                 page => page.Line($"{open.Name}: {TextTable.Count(gone.Length, "machine")} and {TextTable.Count(states, "past state")} forgotten"
                     + $"{(gone.IsEmpty ? "" : $": {TextFormat.List(gone)}")}.")));
+            return ExitCode.Done;
+        });
+        return command;
+    }
+
+    private static Command CreateCopy()
+    {
+        var from = Store();
+        var to = new Argument<string>("NEW-STORE") { Description = "A store that is not there yet: a file, or an address" };
+        var format = Common.Format();
+        var command = new Command("copy", """
+            Copies a store whole, with all that is known of the past: from a file to a server, from a server to a file, or to another place. What is
+            added meanwhile is not in the copy.
+
+            Example:
+              moorfield fleet copy counters.fleet postgresql://fleet@db.saltmarsh.example/fleets
+            """)
+        { from, to, format };
+        command.Handle(call =>
+        {
+            string source = call.GetRequiredValue(from), destination = call.GetRequiredValue(to);
+            using var store = FleetStore.TryOpen(source)
+                ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"{source} is not a fleet store.");
+            using var copy = FleetStore.OpenOrCreate(destination);
+            call.BeginChanging();
+            var watch = Stopwatch.StartNew();
+            var last = TellAfter;
+            int machines = store.CopyTo(copy, rows =>
+            {
+                if (watch.Elapsed < last)
+                    return;
+                last = watch.Elapsed + TellAfter;
+                call.Console.Notice($"{TextTable.Count(rows, "row")} copied");
+            });
+            call.Write(format, new Report(
+                () => new FleetCopiedJson("moorfield.fleet-copied/1", store.FullPath, copy.FullPath, machines),
+                page => page.Line($"{copy.Name}: {TextTable.Count(machines, "machine")} and all that {store.Name} knows of them.")));
             return ExitCode.Done;
         });
         return command;

@@ -307,5 +307,18 @@ public sealed class FleetStore : IFleetStore
         return forgotten;
     });
 
+    /// <summary>Copies the whole store, as it is now, into another one that is empty: all of it, or nothing when it fails or is killed.</summary>
+    /// <param name="told">Called with the number of rows that are there, of all tables.</param>
+    /// <returns>The number of machines.</returns>
+    /// <exception cref="MoorfieldException">The other one has something already.</exception>
+    public int CopyTo(FleetStore other, Action<int> told) => Guarded(() => other.Writing(_ =>
+    {
+        if (other._database.Query("SELECT 1 FROM (SELECT digest FROM document UNION ALL SELECT digest FROM bucket) AS any_row LIMIT 1", _ => 0).Count > 0)
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{other.FullPath} holds something already. Copy to a store that is not there yet.");
+        using var reading = _database.BeginReading();
+        FleetTables.Copy(_database, other._database, told);
+        return other._database.Query("SELECT count(*) FROM machine", r => r.Int(0))[0];
+    }));
+
     public void Dispose() => _database.Dispose();
 }

@@ -1,6 +1,7 @@
 using System.ComponentModel;
 using System.Diagnostics;
 using Microsoft.Data.Sqlite;
+using Moorfield.Core.Fleets;
 using Moorfield.Core.Storage;
 using Moorfield.Core.Targets;
 using Moorfield.Formats.Hives;
@@ -32,7 +33,8 @@ public static class MachineCheck
         Library("libwim", "install images: WIM and ESD", isNeeded: false, "libwim.so", "libwim15", TryCodecs),
         Library("libntfs-3g", "disks and virtual disks: NTFS", isNeeded: false, "libntfs-3g.so", "libntfs-3g89",
             () => NativeLibraries.Load("libntfs-3g.so.89") is { } why ? $"It cannot be loaded ({why})." : null),
-        Program("qemu-nbd", "virtual disks: qcow2, VHDX, VHD, VMDK, VDI", "qemu-utils"),
+        Program("qemu-nbd", "virtual disks: qcow2, VHDX, VHD, VMDK, VDI", OnPath("qemu-nbd"), NativeLibraries.Package("qemu-utils")),
+        Program(ServerLink.Program, "fleets on a PostgreSQL server", ServerLink.Find(), ""),
         TryVault(vault),
     ];
 
@@ -115,13 +117,14 @@ public static class MachineCheck
         }
     }
 
-    private static MachinePart Program(string name, string use, string package)
+    private static string? OnPath(string name) =>
+        (Environment.GetEnvironmentVariable("PATH") ?? "").Split(':').Select(f => System.IO.Path.Combine(f, name)).FirstOrDefault(File.Exists);
+
+    private static MachinePart Program(string name, string use, string? path, string package)
     {
-        string path = (Environment.GetEnvironmentVariable("PATH") ?? "").Split(':').Select(f => System.IO.Path.Combine(f, name))
-            .FirstOrDefault(File.Exists) ?? "";
         string version = "";
-        string? fault = path.Length == 0 ? $"There is no {name}." : null;
-        if (fault is null)
+        string? fault = path is null ? $"There is no {name}{(package.Length == 0 ? " beside moorfield" : "")}." : null;
+        if (path is not null)
         {
             try
             {
@@ -140,7 +143,7 @@ public static class MachineCheck
                 fault = $"{path} cannot be started: {e.Message}.";
             }
         }
-        return new MachinePart(name, use, false, version, path, fault, NativeLibraries.Package(package));
+        return new MachinePart(name, use, false, version, path ?? "", fault, package);
     }
 
     /// <summary>Looks whether restore points can be written to a vault, which is not made.</summary>
