@@ -35,6 +35,7 @@ internal static class Program
             SurveyCommand.Create(),
             HandOverCommand.Create(),
             FleetCommand.Create(),
+            BatchCommand.Create(),
             RestorePointCommand.Create(),
             UndoCommand.Create(),
             BringBackCommand.Create(),

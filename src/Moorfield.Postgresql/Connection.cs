@@ -69,6 +69,7 @@ internal static class Connection
     internal static (string State, string Message) Told(Exception e) => e switch
     {
         PostgresException server => (server.SqlState, server.MessageText),
+        NpgsqlException when e.Message.StartsWith("No password", StringComparison.Ordinal) => (PostgresErrorCodes.InvalidPassword, Clean(e)),
         { InnerException: AuthenticationException or SocketException or IOException or TimeoutException } => ("", $"{Clean(e)}: {Clean(e.InnerException)}"),
         _ => ("", Clean(e)),
     };

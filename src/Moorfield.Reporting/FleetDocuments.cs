@@ -96,3 +96,24 @@ internal sealed record MachineStepJson(DateTimeOffset Since, int Packages, Immut
 /// <param name="Before">Versions.</param>
 internal sealed record MachineChangeJson(
     string Family, string DisplayName, string Change, ImmutableArray<string> Before, ImmutableArray<string> After);
+
+internal sealed record BatchAddedJson(string Schema, string Path, int Batch, int Jobs);
+
+internal sealed record BatchRetriedJson(string Schema, string Path, int Batch, int Jobs);
+
+internal sealed record BatchesJson(string Schema, string Path, ImmutableArray<BatchJson> Batches);
+
+/// <param name="Options">Those of the command, besides the brief.</param>
+/// <param name="Ready">The number of jobs that nobody has, and so on.</param>
+internal sealed record BatchJson(
+    int Number, DateTimeOffset Added, string Brief, ImmutableArray<string> Options, int Ready, int Running, int Done, int Failed);
+
+internal sealed record JobsJson(
+    string Schema, string Path, int Batch, DateTimeOffset Added, string Brief, ImmutableArray<string> Options, ImmutableArray<JobJson> Jobs);
+
+/// <param name="Tries">The number of workers that took it since it was added, or tried again.</param>
+/// <param name="Said">What came of it, in a line.</param>
+/// <param name="Result">A <c>moorfield.target-run</c> document; null before the end.</param>
+internal sealed record JobJson(
+    string Target, string State, int Tries, string? Worker, DateTimeOffset? Ended, int? ExitCode, int? RestorePoint, string? Said,
+    System.Text.Json.JsonElement? Result);

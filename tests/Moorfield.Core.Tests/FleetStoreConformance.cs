@@ -23,6 +23,9 @@ public abstract class FleetStoreConformance(Func<string, IFleetStore> open, Func
 
     private protected virtual string StoreName => "fleet.db";
 
+    /// <summary>How many random orders of documents are tried.</summary>
+    private protected virtual int Orders => 60;
+
     private protected IFleetStore Open() => open(Place);
 
     private protected IFleetStore Reopen() => reopen(Place);
@@ -143,7 +146,7 @@ public abstract class FleetStoreConformance(Func<string, IFleetStore> open, Func
                         .TakeWhile(d => d.Machine.Items.Any(i => i.FullName == holding.Item.FullName)).Last().Machine.Made, $"{seed}");
                 read.Holdings(reading, family).Length.ShouldBe(reading.Machines.Sum(m => m.Items.Count(i => i.Family == family)));
             }
-        }, iter: 60, threads: 1);
+        }, iter: Orders, threads: 1);
     }
 
     /// <summary>From the week before the first documents of these tests until now.</summary>
@@ -458,6 +461,22 @@ public abstract class FleetStoreConformance(Func<string, IFleetStore> open, Func
         }
         await writing;
         reader.Read(OpenOptions.Default).Machines.SelectMany(m => m.Items).ShouldAllBe(i => i.Version.Major == 11);
+    }
+
+    [Fact]
+    public async Task The_same_documents_of_two_administrators_are_counted_once()
+    {
+        var entries = Enumerable.Range(0, 6).Select(day => Enumerable.Range(0, 30).Select(i => Entry($"P{i:00}", day, Item(1, day + 1), Item(i)))
+            .ToList()).ToList();
+        var added = await Task.WhenAll(Enumerable.Range(0, 3).Select(who => Task.Run(() =>
+        {
+            using var store = Open();
+            return entries.Select(e => store.Add([.. who == 1 ? e.AsEnumerable().Reverse() : e])).Aggregate((a, b) => a + b);
+        }, TestContext.Current.CancellationToken)));
+        added.Aggregate((a, b) => a + b).ShouldBe(new FleetAdded(30, 150, 0, 0));
+        using var read = Reopen();
+        read.Read(OpenOptions.Default).Machines.Length.ShouldBe(30);
+        read.Read(OpenOptions.Default).Machines.ShouldAllBe(m => read.History(m).Count == 6);
     }
 
     [Fact]

@@ -26,6 +26,7 @@ internal static class HelpPages
         ("Images and media", [("image", "works on install images as files"), ("media", "builds install media")]),
         ("Running machines", [("survey", "writes a script that records what a PC has"), ("hand-over", "writes scripts that change running PCs"),
             ("fleet", "keeps what surveys say of many PCs")]),
+        ("Many hosts", [("batch", "shares work on disks and images among hosts")]),
         ("Around it", [("doctor", "finds what this machine lacks"), ("facts", "writes how a Windows stores its packages"),
             ("help", "explains a command"),
             ("demo", "creates a made-up Windows to try things on")]),

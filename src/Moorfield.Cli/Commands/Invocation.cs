@@ -74,7 +74,13 @@ internal sealed class Invocation : IDisposable
     internal string? ReportPath { get; }
 
     /// <inheritdoc cref="Interruption.BeginChanging"/>
-    internal CancellationToken BeginChanging() => _surroundings.Interruption.BeginChanging();
+    /// <exception cref="MoorfieldException">Another host has the target by now.</exception>
+    internal CancellationToken BeginChanging()
+    {
+        if (!OwnProcess.MayChange())
+            throw new MoorfieldException(ErrorKind.Stopped, "The job belongs to another worker by now. Nothing was changed by this one.");
+        return _surroundings.Interruption.BeginChanging();
+    }
 
     internal T? GetValue<T>(Argument<T> argument) => _parsed.GetValue(argument);
 

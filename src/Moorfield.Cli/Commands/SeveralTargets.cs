@@ -56,14 +56,17 @@ internal sealed class SeveralTargets
                 $"{JobsOption} goes with several targets, or with {ListOption}.");
         }
         int? number = jobs is null ? null
-            : int.TryParse(jobs, NumberStyles.None, CultureInfo.InvariantCulture, out int n) && n is >= 1 and <= MaxJobs ? n
-            : throw new MoorfieldException(ErrorKind.InvalidUsage, $"{JobsOption} takes 1 to {MaxJobs}, not '{jobs}'.");
+            : Checked(int.TryParse(jobs, NumberStyles.None, CultureInfo.InvariantCulture, out int n) ? n : null, jobs);
         // With a list, what is typed first belongs to the packages, unless it is a target as well.
         string[] typed = list is not null && (leading == 0 || !IsTarget(rest[0])) ? [] : rest[..leading];
         ImmutableArray<string> targets = [.. typed.Concat(list is null ? [] : ReadList(list)).DistinctBy(Path.GetFullPath)];
         return targets.IsEmpty ? throw new MoorfieldException(ErrorKind.InvalidUsage, $"{list} names no targets.")
             : new SeveralTargets(command, rest[typed.Length..], targets, number);
     }
+
+    /// <exception cref="MoorfieldException">It is not a number of targets side by side.</exception>
+    internal static int? Checked(int? jobs, string given) => jobs is >= 1 and <= MaxJobs ? jobs
+        : throw new MoorfieldException(ErrorKind.InvalidUsage, $"{JobsOption} takes 1 to {MaxJobs}, not '{given}'.");
 
     private static string? Take(ref string[] arguments, string option)
     {
@@ -78,7 +81,8 @@ internal sealed class SeveralTargets
         return value;
     }
 
-    private static IEnumerable<string> ReadList(string file)
+    /// <summary>The targets in a list: one a line, each once.</summary>
+    internal static IEnumerable<string> ReadList(string file)
     {
         using var reader = file == "-" ? new StreamReader(ConsoleOutput.OpenInput()) : new StreamReader(RegularFile.OpenRead(file)
             ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"{file} is not a file with targets."));
@@ -116,7 +120,7 @@ internal sealed class SeveralTargets
             throw new MoorfieldException(ErrorKind.InvalidUsage,
                 "Several targets are reported as a table, or with --format json on standard output.");
         bool json = given == "json";
-        int jobs = Jobs(console);
+        int jobs = Jobs(console, _jobs);
         using var interrupt = PosixSignalRegistration.Create(PosixSignal.SIGINT, context => Stop(console, context));
         using var end = PosixSignalRegistration.Create(PosixSignal.SIGTERM, context => Stop(console, context));
         using var hangup = PosixSignalRegistration.Create(PosixSignal.SIGHUP, context => Stop(console, context));
@@ -141,9 +145,11 @@ internal sealed class SeveralTargets
         return left > 0 ? ExitCode.Stopped : failed > 0 ? ExitCode.DoneInPart : ExitCode.Done;
     }
 
-    private int Jobs(ConsoleOutput console)
+    /// <summary>How many targets are worked on side by side.</summary>
+    /// <param name="asked">The number that a person asked for.</param>
+    internal static int Jobs(ConsoleOutput console, int? asked)
     {
-        int room = (int)Math.Clamp(FreeMemory() / BytesPerJob, 1, MaxJobs), wanted = _jobs ?? Math.Min(Environment.ProcessorCount, room);
+        int room = (int)Math.Clamp(FreeMemory() / BytesPerJob, 1, MaxJobs), wanted = asked ?? Math.Min(Environment.ProcessorCount, room);
         if (wanted <= room)
             return wanted;
         console.Notice($"moorfield: {room} side by side instead of {wanted}: there is memory for no more.");
@@ -233,14 +239,37 @@ internal sealed record TargetRun(
 {
     private const int SignalBase = 128;
 
-    internal static async Task<TargetRun> Read(string target, Process process)
+    /// <param name="asked">Called when the process asks whether it may change the target.</param>
+    internal static async Task<TargetRun> Read(string target, Process process, Func<bool>? asked = null)
     {
         var output = process.StandardOutput.ReadToEndAsync();
-        string errors = await process.StandardError.ReadToEndAsync().ConfigureAwait(false);
+        var errors = new List<string>();
+        while (await process.StandardError.ReadLineAsync().ConfigureAwait(false) is { } line)
+        {
+            if (line != OwnProcess.Enquiry)
+                errors.Add(line.TrimEnd());
+            else
+                Answer(process.StandardInput, asked?.Invoke() == true);
+        }
         string text = await output.ConfigureAwait(false);
         await process.WaitForExitAsync().ConfigureAwait(false);
         return new TargetRun(target, process, (ExitCode)process.ExitCode, DocumentsIn(text),
-            [.. errors.Split('\n', StringSplitOptions.RemoveEmptyEntries).Select(l => l.TrimEnd())]);
+            [.. errors.Where(l => l.Length > 0)]);
+    }
+
+    private static void Answer(StreamWriter to, bool yes)
+    {
+        try
+        {
+            if (yes)
+                to.WriteLine(OwnProcess.Acknowledgement);
+            else
+                to.Close();
+        }
+        catch (IOException)
+        {
+            // it has ended meanwhile
+        }
     }
 
     private static ImmutableArray<JsonElement> DocumentsIn(string text)
@@ -284,7 +313,21 @@ internal sealed record TargetRun(
     }
 
     /// <summary>One line for people.</summary>
-    internal string Describe() => $"{Target}: {Word}{(Text is { Length: > 0 } text ? $": {text}" : ".")}";
+    internal string Describe()
+    {
+        string notices = IsSummed && !Messages.IsEmpty ? $" {TextFormat.Count(Messages.Length, "line")} of notices: --format json has them." : "";
+        return $"{Target}: {Said}{notices}";
+    }
+
+    /// <summary>How it ended.</summary>
+    internal string Said => $"{Word}{(Text is { Length: > 0 } text ? $": {text}" : ".")}";
+
+    /// <summary>True if the line is the sum of the documents, and none of the messages.</summary>
+    private bool IsSummed => !Documents.IsEmpty && Sum(Documents[^1]) is not null && SchemaOf(Documents[^1]) != "moorfield.error";
+
+    /// <summary>The newest restore point of the run; null when it recorded none.</summary>
+    internal int? Point => Documents.Select(d => d.TryGetProperty("restorePoint", out var point) && point.ValueKind == JsonValueKind.Number
+        ? point.GetInt32() : (int?)null).LastOrDefault(p => p is not null);
 
     private string Word => ExitCode switch
     {
@@ -301,27 +344,26 @@ internal sealed record TargetRun(
     {
         get
         {
-            const string Said = "moorfield: ";
+            const string Prefix = "moorfield: ";
             string said = Messages.LastOrDefault(m => !m.StartsWith(' ')) ?? "";
-            said = said.StartsWith(Said, StringComparison.Ordinal) ? said[Said.Length..] : said;
-            if (Documents.IsEmpty)
-                return said;
-            var document = Documents[^1];
-            string notices = Messages.IsEmpty ? "" : $" {TextFormat.Count(Messages.Length, "line")} of notices: --format json has them.";
-            return document.GetProperty("schema").GetString()!.Split('/')[0] switch
-            {
-                "moorfield.error" => document.GetProperty("message").GetString()!,
-                "moorfield.result" => $"{Changes(Documents.Sum(d => d.GetProperty("changes").GetInt32()), "made")}"
-                    + $"{Points([.. Documents.Select(d => d.GetProperty("restorePoint"))])}.{notices}",
-                "moorfield.restore-points" =>
-                    $"{TextFormat.Count(document.GetProperty("restorePoints").GetArrayLength(), "run")} to be undone.{notices}",
-                "moorfield.plan" when document.GetProperty("changes").GetArrayLength() is > 0 and var count =>
-                    $"{Changes(count, "to be made")}.{notices}",
-                "moorfield.done" => $"recorded{Points([.. document.GetProperty("restorePoints").EnumerateArray()])}.{notices}",
-                _ => said,
-            };
+            said = said.StartsWith(Prefix, StringComparison.Ordinal) ? said[Prefix.Length..] : said;
+            return Documents.IsEmpty ? said : Sum(Documents[^1]) ?? said;
         }
     }
+
+    private static string SchemaOf(JsonElement document) => document.GetProperty("schema").GetString()!.Split('/')[0];
+
+    /// <summary>The sum of all documents; null where the last message says it.</summary>
+    private string? Sum(JsonElement document) => SchemaOf(document) switch
+    {
+        "moorfield.error" => document.GetProperty("message").GetString()!,
+        "moorfield.result" => $"{Changes(Documents.Sum(d => d.GetProperty("changes").GetInt32()), "made")}"
+            + $"{Points([.. Documents.Select(d => d.GetProperty("restorePoint"))])}.",
+        "moorfield.restore-points" => $"{TextFormat.Count(document.GetProperty("restorePoints").GetArrayLength(), "run")} to be undone.",
+        "moorfield.plan" when document.GetProperty("changes").GetArrayLength() is > 0 and var count => $"{Changes(count, "to be made")}.",
+        "moorfield.done" => $"recorded{Points([.. document.GetProperty("restorePoints").EnumerateArray()])}.",
+        _ => null,
+    };
 
     private static string Changes(int count, string what) => $"{TextFormat.Count(count, "change")} {what}";
 

@@ -10,6 +10,12 @@ internal static class OwnProcess
 
     // Says to a process that it is one of several, and which process leads them.
     private const string OneOfSeveral = "MOORFIELD_ONE_OF_SEVERAL";
+    // Says to a process that it has to ask before it changes something.
+    private const string Asks = "MOORFIELD_ASKS";
+
+    /// <summary>ENQ and ACK of ASCII, as lines.</summary>
+    internal const string Enquiry = "\u0005", Acknowledgement = "\u0006";
+
     private const int SetParentDeathSignal = 1;
 
     /// <summary>True in a process that is one of several: a Ctrl-C is for the one that leads them.</summary>
@@ -23,6 +29,25 @@ internal static class OwnProcess
     /// <returns>False if that has ended already.</returns>
     internal static bool Join() =>
         Environment.GetEnvironmentVariable(OneOfSeveral) is not { } leader || leader != Parent || EndWith(leader, Terminate);
+
+    /// <summary>Has one of several ask the one that leads it before it changes something: see <see cref="MayChange"/>.</summary>
+    internal static void LeadAsking(ProcessStartInfo start)
+    {
+        Lead(start);
+        start.Environment[Asks] = "1";
+    }
+
+    /// <summary>
+    /// Asks the process that leads this one, where it wants to be asked, whether a target may be changed now: a line with the enquiry character on
+    /// standard error, which no text from a target can hold, and a line with the one for acknowledgement on standard input.
+    /// </summary>
+    internal static bool MayChange()
+    {
+        if (Environment.GetEnvironmentVariable(Asks) is null)
+            return true;
+        Console.Error.WriteLine(Enquiry);
+        return Console.In.ReadLine() == Acknowledgement;
+    }
 
     /// <summary>The process that started this one.</summary>
     internal static string Parent => ParentProcess().ToString(CultureInfo.InvariantCulture);

@@ -33,6 +33,9 @@ internal abstract class FleetDatabase : IDisposable
     /// <summary>Its kind, in a few words.</summary>
     internal abstract string Description { get; }
 
+    /// <summary>The time by which it is judged whether a document is from the future, and which week this is: the same for all who write.</summary>
+    internal virtual DateTimeOffset Now => DateTimeOffset.UtcNow;
+
     /// <summary>A condition: a machine's name is <c>$name</c>, in any case of ASCII letters.</summary>
     internal abstract string NameCondition { get; }
 

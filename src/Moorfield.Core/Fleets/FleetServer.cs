@@ -9,7 +9,7 @@ namespace Moorfield.Core.Fleets;
 internal sealed partial class FleetServer : FleetDatabase
 {
     /// <summary>The version of the schema that this program writes; it reads all of them.</summary>
-    internal const int Version = 1;
+    internal const int Version = 2;
 
     private const long TablesLock = 0x4D466C74; // "MFlt"
     private const int LockSeconds = 60, IdleSeconds = 300, Piece = 500;
@@ -40,6 +40,15 @@ internal sealed partial class FleetServer : FleetDatabase
         CREATE TABLE week(begins int NOT NULL, item int NOT NULL, machines int NOT NULL, PRIMARY KEY(begins, item));
         CREATE TABLE name(family text PRIMARY KEY, title text NOT NULL, neutral_title text NOT NULL, description text);
         CREATE TABLE past(machine bigint NOT NULL, day bigint NOT NULL, buckets bytea, PRIMARY KEY(machine, day));
+        """,
+        // Work that hosts share (WorkQueue).
+        """
+        CREATE TABLE batch(id int PRIMARY KEY, added timestamptz NOT NULL DEFAULT now(), brief text NOT NULL, digest bytea NOT NULL,
+            options text NOT NULL);
+        CREATE TABLE job(id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, batch int NOT NULL, target text NOT NULL, state int NOT NULL DEFAULT 0,
+            attempt int NOT NULL DEFAULT 0, tries int NOT NULL DEFAULT 0, worker text, lease timestamptz, ended timestamptz, code int, point int,
+            said text, result text);
+        CREATE INDEX job_open ON job(batch, id) WHERE state < 2;
         """,
     ];
 
@@ -128,6 +137,11 @@ internal sealed partial class FleetServer : FleetDatabase
         transaction.Commit();
     }
 
+    internal override DateTimeOffset Now => FleetRows.Time(Query("SELECT (extract(epoch FROM now())*1000)::bigint", r => r.Long(0))[0]);
+
+    /// <summary>The version that the store has.</summary>
+    internal int TablesVersion => StoredVersion();
+
     internal override FleetTransaction BeginWriting()
     {
         Execute("BEGIN");
@@ -205,8 +219,7 @@ internal sealed partial class FleetServer : FleetDatabase
         }
         catch (ServerException e)
         {
-            throw new MoorfieldException(e.State is "28P01" or "28000" or "3D000" or "42P01" or "3F000" or "42501" ? ErrorKind.InvalidUsage
-                : ErrorKind.Failed, Sentence(e), e);
+            throw new MoorfieldException(ErrorKind.Failed, Sentence(e), e);
         }
         catch (Exception e) when (IsDamage(e))
         {
@@ -221,11 +234,7 @@ internal sealed partial class FleetServer : FleetDatabase
         string said = e.Message.TrimEnd('.');
         return e.State switch
         {
-            "" when !_link.WasConnected => $"The server of {Place} cannot be reached: {said}.",
-            "" or "57P01" or "57P02" or "57P03" or "25P03" or ['0', '8', ..] =>
-                $"The connection to the server of {Place} is lost: {said}. {Again}",
-            "28P01" or "28000" => $"The server of {Place} does not let this user in: {said}.",
-            "3D000" => $"{said} at the server of {Place}.",
+            _ when e.IsLost => $"The connection to the server of {Place} is lost: {said}. {Again}",
             "42501" or "25006" => $"The user of {Place} may not do this: {said}. docs/fleet.md says which rights are needed.",
             "42P01" or "3F000" or "42703" => $"{Place} does not have the tables of a fleet store, and is not used: {said}.",
             "53100" or "53200" => $"There is no room left on the server of {Place}: {said}. {Again}",

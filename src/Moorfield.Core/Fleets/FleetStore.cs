@@ -67,10 +67,7 @@ public sealed class FleetStore : IFleetStore
     public IReadOnlySet<byte[]> Known(IReadOnlyCollection<byte[]> digests) => Guarded(() => FleetWriter.KnownOf(_database, digests));
 
     public FleetAdded Add(IReadOnlyCollection<FleetEntry> entries) => Writing(shelf =>
-    {
-        var now = DateTimeOffset.UtcNow;
-        return new FleetWriter(_database, shelf, now).Add(entries.OrderBy(e => e.Machine.Made ?? DateTimeOffset.MinValue));
-    });
+        new FleetWriter(_database, shelf, _database.Now).Add(entries.OrderBy(e => e.Machine.Made ?? DateTimeOffset.MinValue)));
 
     public FleetReading Read(OpenOptions options, Func<FleetItem, bool>? fits = null) => Guarded(() => Reading(fits));
 
@@ -184,7 +181,7 @@ public sealed class FleetStore : IFleetStore
     public ImmutableArray<FleetWeek> Weeks(int count, Func<FleetItem, bool> fits) => Guarded<ImmutableArray<FleetWeek>>(() =>
     {
         using var transaction = _database.BeginReading();
-        return [.. Counted(FleetWeek.Until(FleetWeek.Of(DateTimeOffset.UtcNow), count), fits)];
+        return [.. Counted(FleetWeek.Until(FleetWeek.Of(_database.Now), count), fits)];
     });
 
     /// <summary>Weeks whose sums were kept as they were kept, and the others by what is known.</summary>
@@ -210,7 +207,7 @@ public sealed class FleetStore : IFleetStore
     /// <summary>Keeps the sums of all weeks that are over, before something is forgotten that they count.</summary>
     private void KeepWeeks()
     {
-        var current = FleetWeek.Of(DateTimeOffset.UtcNow);
+        var current = FleetWeek.Of(_database.Now);
         var last = FleetRows.LastWeek(_database);
         if ((last?.AddDays(7) ?? (FleetRows.FirstTime(_database) is { } day ? FleetWeek.Of(day) : null)) is not { } first || first >= current)
             return;

@@ -9,6 +9,9 @@ namespace Moorfield.Core.Fleets;
 internal sealed class ServerException(string state, string message) : Exception(message)
 {
     internal string State => state;
+
+    /// <summary>True if the connection is lost, or there was none. [PostgreSQL, appendix A "Error Codes"]</summary>
+    internal bool IsLost => state is "" or "57P01" or "57P02" or "57P03" or "25P03" or "53300" or ['0', '8', ..];
 }
 
 /// <summary>
@@ -41,7 +44,6 @@ internal sealed class ServerLink : IDisposable
         {
             Send(ServerFrameKind.Connect, Encoding.UTF8.GetBytes(address.Lines));
             _ = Ended();
-            WasConnected = true;
         }
         catch (ServerException e)
         {
@@ -52,8 +54,6 @@ internal sealed class ServerLink : IDisposable
                 : $"The server of {address.Text} cannot be reached: {e.Message.TrimEnd('.')}.", e);
         }
     }
-
-    internal bool WasConnected { get; }
 
     /// <summary>The second program; null when it is not there.</summary>
     internal static string? Find() => new[] { Path.GetDirectoryName(Environment.ProcessPath), AppContext.BaseDirectory }.OfType<string>()
