@@ -103,7 +103,7 @@ internal sealed record BatchRetriedJson(string Schema, string Path, int Batch, i
 
 internal sealed record BatchesJson(string Schema, string Path, ImmutableArray<BatchJson> Batches);
 
-/// <param name="Options">Those of the command, besides the brief.</param>
+/// <param name="Options">Those of the command, without the brief.</param>
 /// <param name="Ready">The number of jobs that nobody has, and so on.</param>
 internal sealed record BatchJson(
     int Number, DateTimeOffset Added, string Brief, ImmutableArray<string> Options, int Ready, int Running, int Done, int Failed);

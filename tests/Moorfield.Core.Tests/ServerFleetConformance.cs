@@ -62,7 +62,7 @@ public sealed class ServerFleetConformance() : FleetStoreConformance(
         Said($"{address}&passfile={right}").ShouldContain("may not do this: permission denied for schema");
         Said(server.Address(Place, database: "nothing")).ShouldContain("has no such database: database \"nothing\" does not exist");
         Said(server.Address("nothing")).ShouldContain("There is no fleet store at");
-        Said($"postgresql://fleet@/postgres?host={Folder.Path}").ShouldContain("cannot be reached");
+        Said($"postgresql://keeper@/postgres?host={Folder.Path}").ShouldContain("cannot be reached");
         // A password of a service file is used, and told nobody.
         string service = Folder.Write("services", Encoding.UTF8.GetBytes(
             $"# ours\n[other]\nuser=nobody\n\n[fleet]\nhost={server.Folder}\ndbname=postgres\nuser=guarded\npassword={TestServer.Password}\n"));
@@ -148,6 +148,43 @@ public sealed class ServerFleetConformance() : FleetStoreConformance(
     }
 
     [Fact]
+    public void Another_machine_has_to_show_who_it_is()
+    {
+        void Certificates(TemporaryFolder folder)
+        {
+            void Make(params string[] more) => Tool.Run("openssl", ["req", "-newkey", "rsa:2048", "-nodes", "-days", "2", .. more], null, null, folder.Path)
+                .ExitCode.ShouldBe(0);
+            Make("-x509", "-subj", "/CN=Saltmarsh", "-keyout", "ca.key", "-out", "ca.crt");
+            Make("-x509", "-subj", "/CN=Nobody", "-keyout", "nobody.key", "-out", "nobody.crt");
+            Make("-subj", "/CN=127.0.0.2", "-addext", "subjectAltName=IP:127.0.0.2", "-keyout", "server.key", "-out", "server.csr");
+            Tool.Run("openssl", ["x509", "-req", "-in", "server.csr", "-CA", "ca.crt", "-CAkey", "ca.key", "-CAcreateserial", "-days", "2",
+                "-copy_extensions", "copy", "-out", "server.crt"], null, null, folder.Path).ExitCode.ShouldBe(0);
+            folder.Write("right", Encoding.UTF8.GetBytes($"*:*:*:*:{TestServer.Password}"));
+            File.SetUnixFileMode(folder["right"], UnixFileMode.UserRead);
+            File.SetUnixFileMode(folder["server.key"], UnixFileMode.UserRead);
+        }
+
+        int port = 20_000 + (Environment.ProcessId % 20_000);
+        using var server = new TestServer(Certificates, "listen_addresses=127.0.0.2,127.0.0.3", $"port={port}", "ssl=on",
+            "ssl_cert_file=../server.crt", "ssl_key_file=../server.key");
+        server.Sql($"CREATE ROLE guarded LOGIN SUPERUSER PASSWORD '{TestServer.Password}'");
+        string Address(string host, string more) =>
+            $"postgresql://guarded@{host}:{port}/postgres?passfile={server.Folder}/right{more}";
+        string ca = $"&sslrootcert={server.Folder}/ca.crt";
+        using (var store = FleetStore.OpenOrCreate(Address("127.0.0.2", ca)))
+            store.Add([Entry("PC1", 1, Item(1))]);
+        using (var store = FleetStore.TryOpen(Address("127.0.0.3", ca + "&sslmode=verify-ca"))!)
+            store.Read(OpenOptions.Default).Machines.ShouldHaveSingleItem();
+        Said(Address("127.0.0.3", ca)).ShouldContain("cannot be reached");
+        Said(Address("127.0.0.2", "")).ShouldContain("cannot be reached");
+        Said(Address("127.0.0.2", $"&sslrootcert={server.Folder}/nobody.crt&sslmode=verify-ca")).ShouldContain("certificate");
+        // One that offers no TLS is not asked for anything.
+        server.Stop();
+        server.Start("ssl=off");
+        Said(Address("127.0.0.2", ca)).ShouldContain("cannot be reached");
+    }
+
+    [Fact]
     public void A_server_that_goes_in_the_middle_loses_nothing_and_keeps_no_half()
     {
         using var server = new TestServer();
@@ -178,7 +215,7 @@ public sealed class ServerFleetConformance() : FleetStoreConformance(
     {
         using var server = new TestServer();
         string place = Directory.CreateDirectory(Path.Combine(server.Folder, "small")).FullName;
-        if (Tool.Run("mount", "-t", "tmpfs", "-o", "size=16m,mode=0777", "tmpfs", place).ExitCode != 0)
+        if (Tool.Run("mount", "-t", "tmpfs", "-o", "size=8m,mode=0777", "tmpfs", place).ExitCode != 0)
             Assert.Skip("nothing can be mounted here");
         try
         {

@@ -114,7 +114,7 @@ internal sealed class FleetTransaction(FleetDatabase database) : IDisposable
         {
             database.Execute("ROLLBACK");
         }
-        catch (Exception e) when (e is MoorfieldException or Microsoft.Data.Sqlite.SqliteException or IOException)
+        catch (Exception e) when (e is ServerException or Microsoft.Data.Sqlite.SqliteException)
         {
             // Whoever lost the connection has nothing to take back.
         }

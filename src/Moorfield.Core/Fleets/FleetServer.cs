@@ -109,7 +109,8 @@ internal sealed partial class FleetServer : FleetDatabase
         "SELECT 1 FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid=c.relnamespace WHERE n.nspname=$schema AND c.relname='store'",
         _ => true, ("$schema", _address.Schema)).Count > 0;
 
-    private int StoredVersion() => Query("SELECT version FROM store", r => r.Int(0)) is [var version] ? version : throw new FormatException("a version");
+    // With the schema: to whoever may not use it, it is as if there were no table.
+    private int StoredVersion() => Query($"SELECT version FROM {_address.Schema}.store", r => r.Int(0)) is [var version] ? version : throw new FormatException("a version");
 
     private int CheckVersion()
     {

@@ -43,7 +43,7 @@ public sealed record Batch(int Number, DateTimeOffset Added, string Brief, Immut
 public sealed class WorkQueue : IDisposable
 {
     /// <summary>Workers that may end with one job before it is left alone.</summary>
-    public const int MostTries = 5;
+    public const int MostTries = 10;
 
     private const int TablesVersion = 2;
     private const string Columns = "id, batch, target, state, attempt, tries, worker, coalesce(lease < now(), false), "
@@ -164,12 +164,13 @@ public sealed class WorkQueue : IDisposable
     /// <returns>The number of jobs.</returns>
     public int Retry(int batch, IReadOnlyCollection<string> targets) => _server.Guarded(() =>
     {
-        using var transaction = _server.BeginWriting();
         var meant = Jobs(batch).Where(j => (j.State == JobState.Failed || j.IsGivenUp) && (targets.Count == 0 || targets.Contains(j.Target)))
             .Select(j => j.Number).ToList();
         int count = 0;
-        _server.EachOf($"UPDATE job SET state={(int)JobState.Ready}, tries=0, lease=NULL WHERE id IN ($keys) RETURNING id", meant, _ => count++);
-        transaction.Commit();
+        _server.EachOf($"""
+            UPDATE job SET state={(int)JobState.Ready}, tries=0, lease=NULL WHERE id IN ($keys)
+                AND (state={(int)JobState.Failed} OR (state={(int)JobState.Running} AND lease < now() AND tries >= {MostTries})) RETURNING id
+            """, meant, _ => count++);
         return count;
     });
 

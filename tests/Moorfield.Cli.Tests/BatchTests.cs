@@ -1,0 +1,232 @@
+using System.Diagnostics;
+using System.Text;
+using System.Text.Json;
+using Moorfield.Tests;
+
+namespace Moorfield.Cli.Tests;
+
+/// <summary>Work that hosts share, on a real PostgreSQL server: each job is done once, whoever is killed.</summary>
+public sealed class BatchTests : CliTest
+{
+    private readonly string _address;
+    private readonly string _brief;
+
+    public BatchTests()
+    {
+        _address = TestServer.Shared.Address($"batch {Folder.Path}");
+        _brief = Folder.Write("few.brief.yaml", "brief: 1\ntitle: Few\nfor: everyone\nremove: [Northlight.Weather]\nguard: [offered-apps]\n"u8);
+    }
+
+    private string Schema => TestServer.Schema($"batch {Folder.Path}");
+
+    private string[] Targets(int count) => [.. Enumerable.Range(1, count).Select(i => Demo.CopyFewTo(Folder, $"pc{i}"))];
+
+    private void Add(params string[] targets)
+    {
+        var added = Run(["batch", "add", _address, "--brief", _brief, "--accept-costs", .. targets]);
+        added.ExitCode.ShouldBe(0, added.Error);
+    }
+
+    private JsonElement[] Jobs(int batch = 1) =>
+        [.. Json(Run("batch", "list", _address, $"{batch}", "--format", "json")).GetProperty("jobs").EnumerateArray()];
+
+    private static string State(JsonElement job) => job.GetProperty("state").GetString()!;
+
+    private string[] Points => [.. Json(Run("restore-point", "list", "--format", "json")).GetProperty("restorePoints").EnumerateArray()
+        .Select(p => p.GetProperty("state").GetString()!)];
+
+    private Process Worker(params string[] more)
+    {
+        var start = new ProcessStartInfo(ProgramPath, ["batch", "run", _address, "--lease", "2", .. more])
+        {
+            UseShellExecute = false, RedirectStandardOutput = true, RedirectStandardError = true,
+        };
+        foreach (var (name, value) in Surroundings)
+            start.Environment[name] = value;
+        var process = Process.Start(start)!;
+        process.OutputDataReceived += (_, _) => { };
+        process.ErrorDataReceived += (_, _) => { };
+        process.BeginOutputReadLine();
+        process.BeginErrorReadLine();
+        return process;
+    }
+
+    [Fact]
+    public void Jobs_are_done_and_what_came_of_them_is_kept()
+    {
+        string[] targets = Targets(3);
+        Add(targets);
+        var outcome = Run("batch", "run", _address, "--jobs", "2");
+        outcome.ExitCode.ShouldBe(0, outcome.Error);
+        outcome.Output.ShouldContain("3 jobs: 3 done, 0 not done in full.");
+        Run(["check", .. targets, "--brief", _brief]).ExitCode.ShouldBe(0);
+        var jobs = Jobs();
+        jobs.Select(j => j.GetProperty("target").GetString()).ShouldBe(targets);
+        jobs.ShouldAllBe(j => State(j) == "done" && j.GetProperty("tries").GetInt32() == 1 && j.GetProperty("exitCode").GetInt32() == 0);
+        jobs.Select(j => j.GetProperty("restorePoint").GetInt32()).Order().ShouldBe([1, 2, 3]);
+        jobs[0].GetProperty("result").GetProperty("results")[0].GetProperty("schema").GetString().ShouldBe("moorfield.result/1");
+        // Again: nothing is changed, and no point is recorded.
+        Add(targets);
+        Run("batch", "run", _address, "2").Output.ShouldContain("is as the brief 'Few' wants it. Nothing was changed.");
+        Points.ShouldBe(["in effect", "in effect", "in effect"], ignoreOrder: true);
+        var list = Json(Run("batch", "list", _address, "--format", "json")).GetProperty("batches");
+        list.GetArrayLength().ShouldBe(2);
+        list[1].GetProperty("done").GetInt32().ShouldBe(3);
+        list[1].GetProperty("brief").GetString().ShouldBe(_brief);
+        Run("batch", "list", _address, "--format", "csv").Output.Split('\n')[2].ShouldContain($"2,");
+    }
+
+    [Fact]
+    public void A_brief_that_changed_is_not_followed_and_what_failed_is_tried_again()
+    {
+        string[] targets = Targets(2);
+        string before = VolumeState.Files(targets[0]);
+        byte[] brief = File.ReadAllBytes(_brief);
+        Add(targets);
+        File.AppendAllText(_brief, "keep: [Northlight.Weather]\n");
+        var outcome = Run("batch", "run", _address);
+        outcome.ExitCode.ShouldBe(3);
+        outcome.Output.ShouldContain("has changed since the batch was added");
+        Jobs().ShouldAllBe(j => State(j) == "failed");
+        VolumeState.Files(targets[0]).ShouldBe(before);
+        File.WriteAllBytes(_brief, brief);
+        Run("batch", "run", _address).Output.ShouldContain("0 jobs: 0 done");
+        Run("batch", "retry", _address, "1", targets[1]).Output.ShouldContain("1 job ready again");
+        Run("batch", "run", _address).ExitCode.ShouldBe(0);
+        Jobs().Select(State).ShouldBe(["failed", "done"]);
+        // A target that is gone fails alone.
+        Directory.Move(targets[0], targets[0] + "-gone");
+        Run("batch", "retry", _address, "1").Output.ShouldContain("1 job ready again");
+        Run("batch", "run", _address).ExitCode.ShouldBe(3);
+        Jobs()[0].GetProperty("said").GetString()!.ShouldContain("There is no");
+    }
+
+    [Fact]
+    public void Two_workers_of_which_one_is_killed_again_and_again_do_each_job_once()
+    {
+        string[] targets = Targets(12);
+        Add(targets);
+        var chance = new Random(Random.Shared.Next());
+        int kills = 0;
+        using (var steady = Worker("--jobs", "1"))
+        {
+            while (Jobs().Any(j => State(j) is not "done"))
+            {
+                using var doomed = Worker("--jobs", "2");
+                Thread.Sleep(chance.Next(100, 1500));
+                // With all that it started, as when the host ends.
+                doomed.Kill(entireProcessTree: true);
+                doomed.WaitForExit();
+                (++kills).ShouldBeLessThan(200);
+            }
+            steady.WaitForExit(TimeSpan.FromMinutes(2)).ShouldBeTrue();
+            steady.ExitCode.ShouldBe(0);
+        }
+        kills.ShouldBeGreaterThan(2);
+        Run(["check", .. targets, "--brief", _brief]).ExitCode.ShouldBe(0);
+        Jobs().ShouldAllBe(j => State(j) == "done");
+        Points.ShouldAllBe(p => p == "in effect" || p == "did not take effect" || p.StartsWith("not", StringComparison.Ordinal));
+        Points.Count(p => p == "in effect").ShouldBe(12);
+    }
+
+    [Fact]
+    public void Whoever_lost_a_job_stops_before_it_writes()
+    {
+        string target = Targets(1)[0];
+        string before = VolumeState.Files(target);
+        Add(target);
+        // The server says of every renewal that the job is another worker's.
+        TestServer.Shared.Sql($$"""
+            SET search_path TO {{Schema}};
+            UPDATE job SET tries=8;
+            CREATE FUNCTION taken() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN IF NEW.attempt = OLD.attempt THEN RETURN NULL; END IF; RETURN NEW; END';
+            CREATE TRIGGER taken BEFORE UPDATE ON job FOR EACH ROW EXECUTE FUNCTION taken();
+            """);
+        using (var worker = Worker())
+        {
+            while (TestServer.Shared.Sql($"SELECT max(attempt) FROM {Schema}.job") != "2")
+                Thread.Sleep(100);
+            worker.WaitForExit(TimeSpan.FromMinutes(1)).ShouldBeTrue();
+        }
+        VolumeState.Files(target).ShouldBe(before);
+        Points.ShouldBeEmpty();
+        // Too many workers lost it.
+        State(Jobs()[0]).ShouldBe("given up");
+        TestServer.Shared.Sql($"DROP TRIGGER taken ON {Schema}.job");
+        Run("batch", "retry", _address, "1").Output.ShouldContain("1 job ready again");
+        Run("batch", "run", _address).ExitCode.ShouldBe(0);
+        Run("check", target, "--brief", _brief).ExitCode.ShouldBe(0);
+    }
+
+    /// <summary>What a run asks its worker, and what it does by the answer.</summary>
+    [Theory]
+    [InlineData("", 130)]
+    [InlineData("yes\n", 130)]
+    [InlineData("\u0006\n", 0)]
+    public void A_run_that_has_to_ask_changes_nothing_unasked(string answer, int code)
+    {
+        string target = Targets(1)[0];
+        string before = VolumeState.Files(target);
+        var surroundings = Surroundings;
+        surroundings["MOORFIELD_ASKS"] = "1";
+        var outcome = Tool.Run(ProgramPath, ["remove", target, "--brief", _brief, "--yes", "--accept-costs"], surroundings, answer);
+        outcome.ExitCode.ShouldBe(code, outcome.Error);
+        outcome.Error.Split('\n').Count(l => l == "\u0005").ShouldBe(1);
+        (VolumeState.Files(target) == before).ShouldBe(code != 0);
+        if (code != 0)
+            outcome.Error.ShouldContain("belongs to another worker by now");
+    }
+
+    [Fact]
+    public void A_server_that_is_gone_for_a_while_is_waited_for()
+    {
+        using var server = new TestServer();
+        string address = server.Address("away");
+        string[] targets = Targets(3);
+        Run(["batch", "add", address, "--brief", _brief, "--accept-costs", .. targets]).ExitCode.ShouldBe(0);
+        var start = new ProcessStartInfo(ProgramPath, ["batch", "run", address, "--jobs", "1", "--lease", "60"])
+        {
+            UseShellExecute = false, RedirectStandardOutput = true, RedirectStandardError = true,
+        };
+        foreach (var (name, value) in Surroundings)
+            start.Environment[name] = value;
+        using var worker = Process.Start(start)!;
+        while (server.Sql("SELECT count(*) FROM away.job WHERE state=2") == "0")
+            Thread.Sleep(20);
+        server.Stop();
+        Thread.Sleep(500);
+        server.Start();
+        worker.StandardOutput.ReadToEnd().ShouldContain("3 jobs: 3 done, 0 not done in full.");
+        worker.StandardError.ReadToEnd().ShouldContain("server");
+        worker.WaitForExit();
+        worker.ExitCode.ShouldBe(0);
+        Run(["check", .. targets, "--brief", _brief]).ExitCode.ShouldBe(0);
+        // One that does not come again ends the worker, with a sentence.
+        server.Stop();
+        var outcome = Run("batch", "run", address, "--lease", "2");
+        outcome.ExitCode.ShouldBe(1);
+        outcome.Error.ShouldContain("cannot be reached");
+        server.Start();
+    }
+
+    [Fact]
+    public void What_cannot_be_is_one_sentence()
+    {
+        string target = Targets(1)[0];
+        Refused(2, "is not on a server", "batch", "list", Forty["pcs.fleet"]);
+        Refused(2, "There is no ", "batch", "add", _address, "--brief", _brief, Folder["nothing"]);
+        Refused(2, "Name the targets", "batch", "add", _address, "--brief", _brief);
+        Refused(2, "There is no fleet store at", "batch", "run", _address);
+        Add(target);
+        Refused(2, "has no batch 7", "batch", "list", _address, "7");
+        Refused(2, "--lease takes 2 to", "batch", "run", _address, "--lease", "0");
+        Refused(2, "--jobs takes 1 to", "batch", "run", _address, "--jobs", "0");
+        Run("batch", "retry", _address, "7").Output.ShouldContain("0 jobs ready again");
+        // An older store has no tables for work, and whoever may not make them is told.
+        TestServer.Shared.Sql($"SET search_path TO {Schema}; DROP TABLE job, batch; UPDATE store SET version=1");
+        Refused(2, "has no tables for work yet", "batch", "list", _address);
+        Run("inventory", _address).ExitCode.ShouldBe(0);
+        Add(target);
+        State(Jobs()[0]).ShouldBe("ready");
+    }
+}

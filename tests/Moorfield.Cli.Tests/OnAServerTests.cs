@@ -1,0 +1,177 @@
+using System.Diagnostics;
+using System.Text.RegularExpressions;
+using Moorfield.Tests;
+
+namespace Moorfield.Cli.Tests;
+
+/// <summary>Fleets on a real PostgreSQL server, by the built program: what docs/fleet.md says of them, line by line, and what goes wrong.</summary>
+public sealed partial class OnAServerTests : CliTest
+{
+    private const string Documented = "postgresql://fleet@db.saltmarsh.example/fleets";
+
+    [GeneratedRegex(@"^```(?<kind>sql|sh)\n(?<lines>.*?)^```", RegexOptions.Multiline | RegexOptions.Singleline | RegexOptions.ExplicitCapture, 5000)]
+    private static partial Regex Blocks();
+
+    private static string Section()
+    {
+        string text = File.ReadAllText(Path.Combine(Sources, "docs", "fleet.md"));
+        int begin = text.IndexOf("\n## On a server\n", StringComparison.Ordinal), end = text.IndexOf("\n## Details\n", begin, StringComparison.Ordinal);
+        return text[begin..end];
+    }
+
+    private ToolResult In(string folder, params string[] arguments) => Tool.Run(ProgramPath, arguments, Surroundings, null, folder);
+
+    [Fact]
+    public void The_page_is_followed_line_by_line()
+    {
+        using var server = new TestServer();
+        string place = CopyWholeDemo(), address = $"postgresql://fleet@/fleets?host={server.Folder}";
+        Tool.Read("cp", "-a", Forty["fleet"], Path.Combine(place, "forty"));
+        Tool.Read("cp", Forty["pcs.fleet"], place);
+        int number = 0;
+        foreach (Match block in Blocks().Matches(Section()))
+        {
+            number++;
+            string lines = block.Groups["lines"].Value;
+            if (block.Groups["kind"].Value == "sql")
+            {
+                server.Sql(lines, number == 1 ? "postgres" : "fleets");
+                if (lines.Contains("CREATE ROLE fleet_readers", StringComparison.Ordinal))
+                    EachRoleMayDoWhatIsSaid(server, place);
+                continue;
+            }
+            foreach (string line in lines.Split('\n', StringSplitOptions.RemoveEmptyEntries))
+            {
+                line.ShouldStartWith("moorfield ");
+                var outcome = In(place, line.Replace(Documented, address, StringComparison.Ordinal).Split(' ')[1..]);
+                outcome.ExitCode.ShouldBe(0, $"{line}: {outcome.Error}");
+            }
+        }
+        number.ShouldBe(5);
+        // What came back into a file is what was there, and the partitions of the last block changed nothing.
+        foreach (string command in new[] { "inventory", "inventory --machines", "compare --since 2026-11-05", "inventory --weeks 8" })
+        {
+            string[] words = command.Split(' ');
+            string[] Said(string store) => In(place, [words[0], store, .. words[1..], "--format", "json"]).Output.Split('\n')
+                .Where(l => !l.Contains("\"target\"", StringComparison.Ordinal) && !l.Contains("\"path\"", StringComparison.Ordinal)).ToArray();
+            Said(address).Length.ShouldBeGreaterThan(20);
+            Said(address).ShouldBe(Said("again.fleet"));
+        }
+        server.Sql("SELECT count(*) FROM moorfield.past_other", "fleets").ShouldNotBe("0");
+        In(place, "fleet", "forget", address, "--past", "1", "--yes").ExitCode.ShouldBe(0);
+        In(place, "fleet", "add", address, "surveys").ExitCode.ShouldBe(0);
+        var jobs = Json(In(place, "batch", "list", address, "1", "--format", "json")).GetProperty("jobs");
+        jobs.GetArrayLength().ShouldBe(1);
+        jobs[0].GetProperty("state").GetString().ShouldBe("done");
+        jobs[0].GetProperty("restorePoint").GetInt32().ShouldBe(1);
+    }
+
+    private void EachRoleMayDoWhatIsSaid(TestServer server, string place)
+    {
+        string survey = Path.Combine(place, "surveys", "survey-COUNTER-11.json");
+        string brief = Path.Combine(place, "counters.brief.yaml"), image = Path.Combine(place, "counter-update.wim");
+        (string Name, Func<string, string[]> Call)[] calls =
+        [
+            ("read", a => ["inventory", a]), ("add", a => ["fleet", "add", a, survey]), ("name", a => ["fleet", "add", a, "--from", image]),
+            ("forget", a => ["fleet", "forget", a, "--machine", "COUNTER-11", "--yes"]),
+            ("work", a => ["batch", "run", a]), ("retry", a => ["batch", "retry", a, "9"]),
+            ("plan", a => ["batch", "add", a, "--brief", brief, image]),
+        ];
+        (string Role, string[] May)[] roles =
+        [
+            ("fleet_readers", ["read"]), ("fleet_adders", ["read", "add", "name"]), ("fleet_forgetters", ["read", "forget"]),
+            ("fleet_workers", ["work", "retry"]), ("fleet_planners", ["plan", "work", "retry"]),
+        ];
+        foreach (var (role, may) in roles)
+        {
+            server.Sql($"CREATE ROLE a_{role} LOGIN IN ROLE {role}", "fleets");
+            foreach (var (name, call) in calls)
+            {
+                var outcome = In(place, call($"postgresql://a_{role}@/fleets?host={server.Folder}"));
+                if (may.Contains(name))
+                {
+                    outcome.ExitCode.ShouldBe(0, $"{role}, {name}: {outcome.Error}");
+                }
+                else
+                {
+                    outcome.ExitCode.ShouldBe(1, $"{role}, {name}: {outcome.Output}");
+                    outcome.Error.ShouldContain("may not do this: permission denied", customMessage: $"{role}, {name}");
+                }
+            }
+        }
+        // What the roles were tried with is no part of the page.
+        server.Sql("DELETE FROM moorfield.job; DELETE FROM moorfield.batch", "fleets");
+    }
+
+    [Fact]
+    public void A_password_in_an_address_is_nowhere_to_be_found()
+    {
+        foreach (string address in new[] { "postgresql://fleet:tide-table@h/d", "postgresql://h/d?password=tide-table", "postgres://a:tide-table@h/d" })
+        {
+            foreach (string[] call in new string[][] { ["inventory", address, "--format", "json"], ["fleet", "add", address, Folder.Path],
+                ["batch", "list", address], ["fleet", "copy", Forty["pcs.fleet"], address] })
+            {
+                var outcome = Run(call);
+                outcome.ExitCode.ShouldBe(2);
+                (outcome.Output + outcome.Error).ShouldNotContain("tide-table");
+            }
+        }
+        string log = Folder["state/moorfield/log"];
+        if (Directory.Exists(log))
+            Directory.GetFiles(log).ShouldAllBe(f => !File.ReadAllText(f).Contains("tide-table"));
+    }
+
+    [Fact]
+    public void Without_the_second_program_the_first_says_so()
+    {
+        string alone = Folder["alone"];
+        Directory.CreateDirectory(alone);
+        foreach (string file in new[] { "moorfield", "libe_sqlite3.so" })
+            File.Copy(Path.Combine(Path.GetDirectoryName(ProgramPath)!, file), Path.Combine(alone, file));
+        var outcome = Tool.Run(Path.Combine(alone, "moorfield"), ["inventory", Documented], Surroundings, null);
+        outcome.ExitCode.ShouldBe(1);
+        outcome.Error.ShouldContain("need moorfield-postgresql beside moorfield, and it is not there");
+        Tool.Run(Path.Combine(alone, "moorfield"), ["doctor"], Surroundings, null).Error.ShouldContain("There is no moorfield-postgresql");
+        Run("doctor", "--format", "json").Output.ShouldContain("fleets on a PostgreSQL server");
+    }
+
+    /// <summary>Several who add the same weeks, killed at random moments and called again: all is there once, as one alone has it.</summary>
+    [Fact]
+    public void Whoever_adds_may_be_killed_at_any_moment()
+    {
+        string address = TestServer.Shared.Address($"killed {Folder.Path}");
+        var chance = new Random(Random.Shared.Next());
+        for (int week = 1; week <= 6; week++)
+        {
+            string[] call = ["fleet", "add", address, Forty[$"fleet/week-{week}"]];
+            for (int round = 0; round < 3; round++)
+            {
+                Process[] processes = [.. Enumerable.Range(0, 2).Select(_ => Begin(call))];
+                Thread.Sleep(chance.Next(20, 400));
+                foreach (var process in processes)
+                {
+                    process.Kill();
+                    process.WaitForExit();
+                    process.Dispose();
+                }
+            }
+            Run(call).ExitCode.ShouldBe(0);
+        }
+        foreach (string[] call in new string[][] { ["inventory", "X", "--machines"], ["inventory", "X"], ["compare", "X", "--since", "2026-11-01"],
+            ["compare", "X", "--machine", "COUNTER-03"] })
+        {
+            string Said(string store) => Run([.. call.Select(w => w == "X" ? store : w), "--format", "csv"]).Output;
+            string expected = Said(Forty["pcs.fleet"]);
+            expected.Length.ShouldBeGreaterThan(100);
+            Said(address).ShouldBe(expected);
+        }
+    }
+
+    private Process Begin(params string[] arguments)
+    {
+        var start = new ProcessStartInfo(ProgramPath, arguments) { UseShellExecute = false, RedirectStandardOutput = true, RedirectStandardError = true };
+        foreach (var (name, value) in Surroundings)
+            start.Environment[name] = value;
+        return Process.Start(start)!;
+    }
+}
