@@ -70,7 +70,8 @@ internal static class Connection
     {
         PostgresException server => (server.SqlState, server.MessageText),
         NpgsqlException when e.Message.StartsWith("No password", StringComparison.Ordinal) => (PostgresErrorCodes.InvalidPassword, Clean(e)),
-        { InnerException: AuthenticationException or SocketException or IOException or TimeoutException } => ("", $"{Clean(e)}: {Clean(e.InnerException)}"),
+        { InnerException: AuthenticationException or SocketException or IOException or TimeoutException } =>
+            ("", $"{Clean(e)}: {Clean(e.InnerException)}"),
         _ => ("", Clean(e)),
     };
 

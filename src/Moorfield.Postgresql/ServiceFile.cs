@@ -26,7 +26,7 @@ internal static class ServiceFile
             }
             var own = lines.Select(l => l.Trim()).SkipWhile(l => l != $"[{service}]").Skip(1).TakeWhile(l => !l.StartsWith('[')).ToList();
             if (lines.Any(l => l.Trim() == $"[{service}]"))
-                return own.Where(l => l.Length > 0 && !l.StartsWith('#') && l.Contains('=')).Select(l => l.Split('=', 2)).Select(l => (l[0].Trim(), l[1].Trim()));
+                return own.Where(l => !l.StartsWith('#') && l.Contains('=')).Select(l => l.Split('=', 2)).Select(l => (l[0].Trim(), l[1].Trim()));
         }
         throw new ConnectionException($"no service file has a service '{service}'");
     }

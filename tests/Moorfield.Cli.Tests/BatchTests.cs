@@ -68,7 +68,7 @@ public sealed class BatchTests : CliTest
         // Again: nothing is changed, and no point is recorded.
         Add(targets);
         Run("batch", "run", _address, "2").Output.ShouldContain("is as the brief 'Few' wants it. Nothing was changed.");
-        Points.ShouldBe(["in effect", "in effect", "in effect"], ignoreOrder: true);
+        Points.ShouldBe(["inEffect", "inEffect", "inEffect"]);
         var list = Json(Run("batch", "list", _address, "--format", "json")).GetProperty("batches");
         list.GetArrayLength().ShouldBe(2);
         list[1].GetProperty("done").GetInt32().ShouldBe(3);
@@ -98,7 +98,7 @@ public sealed class BatchTests : CliTest
         Directory.Move(targets[0], targets[0] + "-gone");
         Run("batch", "retry", _address, "1").Output.ShouldContain("1 job ready again");
         Run("batch", "run", _address).ExitCode.ShouldBe(3);
-        Jobs()[0].GetProperty("said").GetString()!.ShouldContain("There is no");
+        Jobs()[0].GetProperty("said").GetString()!.ShouldContain("does not exist");
     }
 
     [Fact]
@@ -125,8 +125,8 @@ public sealed class BatchTests : CliTest
         kills.ShouldBeGreaterThan(2);
         Run(["check", .. targets, "--brief", _brief]).ExitCode.ShouldBe(0);
         Jobs().ShouldAllBe(j => State(j) == "done");
-        Points.ShouldAllBe(p => p == "in effect" || p == "did not take effect" || p.StartsWith("not", StringComparison.Ordinal));
-        Points.Count(p => p == "in effect").ShouldBe(12);
+        Points.ShouldAllBe(p => p == "inEffect" || p == "notTaken");
+        Points.Count(p => p == "inEffect").ShouldBe(12);
     }
 
     [Fact]
@@ -139,7 +139,8 @@ public sealed class BatchTests : CliTest
         TestServer.Shared.Sql($$"""
             SET search_path TO {{Schema}};
             UPDATE job SET tries=8;
-            CREATE FUNCTION taken() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN IF NEW.attempt = OLD.attempt THEN RETURN NULL; END IF; RETURN NEW; END';
+            CREATE FUNCTION taken() RETURNS trigger LANGUAGE plpgsql AS
+                'BEGIN IF NEW.attempt = OLD.attempt THEN RETURN NULL; END IF; RETURN NEW; END';
             CREATE TRIGGER taken BEFORE UPDATE ON job FOR EACH ROW EXECUTE FUNCTION taken();
             """);
         using (var worker = Worker())
@@ -151,6 +152,8 @@ public sealed class BatchTests : CliTest
         VolumeState.Files(target).ShouldBe(before);
         Points.ShouldBeEmpty();
         // Too many workers lost it.
+        while (State(Jobs()[0]) == "running")
+            Thread.Sleep(100);
         State(Jobs()[0]).ShouldBe("given up");
         TestServer.Shared.Sql($"DROP TRIGGER taken ON {Schema}.job");
         Run("batch", "retry", _address, "1").Output.ShouldContain("1 job ready again");
@@ -221,7 +224,7 @@ public sealed class BatchTests : CliTest
         Refused(2, "has no batch 7", "batch", "list", _address, "7");
         Refused(2, "--lease takes 2 to", "batch", "run", _address, "--lease", "0");
         Refused(2, "--jobs takes 1 to", "batch", "run", _address, "--jobs", "0");
-        Run("batch", "retry", _address, "7").Output.ShouldContain("0 jobs ready again");
+        Refused(2, "has no batch 7", "batch", "retry", _address, "7");
         // An older store has no tables for work, and whoever may not make them is told.
         TestServer.Shared.Sql($"SET search_path TO {Schema}; DROP TABLE job, batch; UPDATE store SET version=1");
         Refused(2, "has no tables for work yet", "batch", "list", _address);

@@ -15,8 +15,8 @@ public sealed partial class OnAServerTests : CliTest
     private static string Section()
     {
         string text = File.ReadAllText(Path.Combine(Sources, "docs", "fleet.md"));
-        int begin = text.IndexOf("\n## On a server\n", StringComparison.Ordinal), end = text.IndexOf("\n## Details\n", begin, StringComparison.Ordinal);
-        return text[begin..end];
+        int begin = text.IndexOf("\n## On a server\n", StringComparison.Ordinal);
+        return text[begin..text.IndexOf("\n## Details\n", begin, StringComparison.Ordinal)];
     }
 
     private ToolResult In(string folder, params string[] arguments) => Tool.Run(ProgramPath, arguments, Surroundings, null, folder);
@@ -74,13 +74,13 @@ public sealed partial class OnAServerTests : CliTest
         [
             ("read", a => ["inventory", a]), ("add", a => ["fleet", "add", a, survey]), ("name", a => ["fleet", "add", a, "--from", image]),
             ("forget", a => ["fleet", "forget", a, "--machine", "COUNTER-11", "--yes"]),
-            ("work", a => ["batch", "run", a]), ("retry", a => ["batch", "retry", a, "9"]),
+            ("work", a => ["batch", "run", a]),
             ("plan", a => ["batch", "add", a, "--brief", brief, image]),
         ];
         (string Role, string[] May)[] roles =
         [
             ("fleet_readers", ["read"]), ("fleet_adders", ["read", "add", "name"]), ("fleet_forgetters", ["read", "forget"]),
-            ("fleet_workers", ["work", "retry"]), ("fleet_planners", ["plan", "work", "retry"]),
+            ("fleet_workers", ["work"]), ("fleet_planners", ["plan", "work"]),
         ];
         foreach (var (role, may) in roles)
         {
@@ -106,7 +106,8 @@ public sealed partial class OnAServerTests : CliTest
     [Fact]
     public void A_password_in_an_address_is_nowhere_to_be_found()
     {
-        foreach (string address in new[] { "postgresql://fleet:tide-table@h/d", "postgresql://h/d?password=tide-table", "postgres://a:tide-table@h/d" })
+        string[] addresses = ["postgresql://fleet:tide-table@h/d", "postgresql://h/d?password=tide-table", "postgres://a:tide-table@h/d"];
+        foreach (string address in addresses)
         {
             foreach (string[] call in new string[][] { ["inventory", address, "--format", "json"], ["fleet", "add", address, Folder.Path],
                 ["batch", "list", address], ["fleet", "copy", Forty["pcs.fleet"], address] })
@@ -169,7 +170,10 @@ public sealed partial class OnAServerTests : CliTest
 
     private Process Begin(params string[] arguments)
     {
-        var start = new ProcessStartInfo(ProgramPath, arguments) { UseShellExecute = false, RedirectStandardOutput = true, RedirectStandardError = true };
+        var start = new ProcessStartInfo(ProgramPath, arguments)
+        {
+            UseShellExecute = false, RedirectStandardOutput = true, RedirectStandardError = true,
+        };
         foreach (var (name, value) in Surroundings)
             start.Environment[name] = value;
         return Process.Start(start)!;

@@ -80,18 +80,17 @@ public sealed class ServerFleetConformance() : FleetStoreConformance(
     }
 
     [Theory]
-    [InlineData("postgresql://fleet@db.saltmarsh.example/fleets", "host=db.saltmarsh.example dbname=fleets user=fleet", "moorfield", "fleets")]
-    [InlineData("postgresql://db.saltmarsh.example:5433/fleets?schema=counters", "host=db.saltmarsh.example dbname=fleets port=5433", "counters",
+    [InlineData("postgresql://fleet@db.saltmarsh.example/fleets", "host=db.saltmarsh.example, dbname=fleets, user=fleet", "moorfield", "fleets")]
+    [InlineData("postgresql://db.saltmarsh.example:5433/fleets?schema=counters", "host=db.saltmarsh.example, dbname=fleets, port=5433", "counters",
         "counters")]
-    [InlineData("postgresql://[fd00::7]:5433/f%C3%A9", "host=fd00::7 dbname=f\u00e9 port=5433", "moorfield", "f\u00e9")]
+    [InlineData("postgresql://[fd00::7]:5433/f%C3%A9", "host=fd00::7, dbname=f\u00e9, port=5433", "moorfield", "f\u00e9")]
     [InlineData("postgresql:///?service=fleet", "service=fleet", "moorfield", "fleet")]
     [InlineData("postgresql://", "", "moorfield", "moorfield")]
-    [InlineData("postgresql://h/d?sslmode=verify-ca&sslrootcert=/a%20b", "host=h dbname=d sslmode=verify-ca sslrootcert=/a b", "moorfield", "d")]
+    [InlineData("postgresql://h/d?sslmode=verify-ca&sslrootcert=/a%20b", "host=h, dbname=d, sslmode=verify-ca, sslrootcert=/a b", "moorfield", "d")]
     public void An_address_is_taken_apart(string text, string parts, string schema, string name)
     {
         var address = ServerAddress.Parse(text);
-        address.Lines.Split('\n').Select(l => l.Replace('\t', '=')).Order().ShouldBe(
-            parts.Length == 0 ? [""] : parts.Replace("/a b", "/a\u00a0b", StringComparison.Ordinal).Split(' ').Select(p => p.Replace('\u00a0', ' ')).Order());
+        address.Lines.Replace('\t', '=').Split('\n').Order().ShouldBe(parts.Split(", ").Order());
         address.Schema.ShouldBe(schema);
         address.Name.ShouldBe(name);
         address.Text.ShouldBe(text);
@@ -126,7 +125,8 @@ public sealed class ServerFleetConformance() : FleetStoreConformance(
     [Fact]
     public void Texts_that_look_like_statements_are_texts()
     {
-        string[] texts = ["'); DROP TABLE machine; --", "$name $table $keys", "\\'; SELECT 1", "a\0b", "\ud800", new string('x', 20_000), "\u20ac'\"\n"];
+        string[] texts =
+            ["'); DROP TABLE machine; --", "$name $table $keys", "\\'; SELECT 1", "a\0b", "\ud800", new string('x', 20_000), "\u20ac'\"\n"];
         using (var store = Open())
         {
             foreach (string text in texts)
@@ -134,7 +134,8 @@ public sealed class ServerFleetConformance() : FleetStoreConformance(
                 var entry = Entry("PC", 1, Item(1) with { Description = text, Publisher = text });
                 store.Add([entry with { Machine = entry.Machine with { Name = text, Id = $"{{{text}}}", Gaps = [text] } }]);
             }
-            store.AddNames(new PackageNames(texts.Select((t, i) => (Item(i + 20).Family, new PackageName(t, t, t))).ToDictionary())).ShouldBe(texts.Length);
+            store.AddNames(new PackageNames(texts.Select((t, i) => (Item(i + 20).Family, new PackageName(t, t, t))).ToDictionary()))
+                .ShouldBe(texts.Length);
         }
         using var read = Reopen();
         string Stored(string text) => Encoding.UTF8.GetString(Encoding.UTF8.GetBytes(text.Replace('\0', '\ufffd')));
@@ -152,8 +153,8 @@ public sealed class ServerFleetConformance() : FleetStoreConformance(
     {
         void Certificates(TemporaryFolder folder)
         {
-            void Make(params string[] more) => Tool.Run("openssl", ["req", "-newkey", "rsa:2048", "-nodes", "-days", "2", .. more], null, null, folder.Path)
-                .ExitCode.ShouldBe(0);
+            void Make(params string[] more) =>
+                Tool.Run("openssl", ["req", "-newkey", "rsa:2048", "-nodes", "-days", "2", .. more], null, null, folder.Path).ExitCode.ShouldBe(0);
             Make("-x509", "-subj", "/CN=Saltmarsh", "-keyout", "ca.key", "-out", "ca.crt");
             Make("-x509", "-subj", "/CN=Nobody", "-keyout", "nobody.key", "-out", "nobody.crt");
             Make("-subj", "/CN=127.0.0.2", "-addext", "subjectAltName=IP:127.0.0.2", "-keyout", "server.key", "-out", "server.csr");

@@ -71,10 +71,8 @@ public sealed class SplitFleetConformance() : FleetStoreConformance(Split, path 
         }
         foreach (string table in new[] { "machine", "past", "document" })
         {
-            int here = int.Parse(TestServer.Shared.Sql($"SELECT count(*) FROM {StoreName}.{table}_here"), System.Globalization.CultureInfo.InvariantCulture);
-            int there = int.Parse(TestServer.Shared.Sql($"SELECT count(*) FROM {StoreName}.{table}", Other), System.Globalization.CultureInfo.InvariantCulture);
-            here.ShouldBeGreaterThan(5, table);
-            there.ShouldBeGreaterThan(5, table);
+            TestServer.Shared.Sql($"SELECT count(*) > 5 FROM {StoreName}.{table}_here").ShouldBe("t", table);
+            TestServer.Shared.Sql($"SELECT count(*) > 5 FROM {StoreName}.{table}", Other).ShouldBe("t", table);
         }
         // What is the same for all is in one of them only.
         TestServer.Shared.Sql($"SELECT count(*) FROM {StoreName}.item", Other).ShouldBe("0");

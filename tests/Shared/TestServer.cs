@@ -70,13 +70,16 @@ public sealed class TestServer : IDisposable
     /// <param name="more">Further settings.</param>
     public void Start(params string[] more)
     {
-        var start = new ProcessStartInfo("sh", ["-c", Watch, "sh", _folder.Path, .. _settings, .. more.SelectMany(s => new[] { "-c", s })]) { UseShellExecute = false, RedirectStandardInput = true };
+        var start = new ProcessStartInfo("sh", ["-c", Watch, "sh", _folder.Path, .. _settings, .. more.SelectMany(s => new[] { "-c", s })])
+        {
+            UseShellExecute = false, RedirectStandardInput = true,
+        };
         _process = Process.Start(start)!;
         var watch = Stopwatch.StartNew();
         while (Tool.Run("psql", "-h", _folder.Path, "-p", _port, "-U", "keeper", "-d", "postgres", "-c", "SELECT 1").ExitCode != 0)
         {
             if (_process.HasExited || watch.Elapsed > TimeSpan.FromMinutes(2))
-                throw new InvalidOperationException($"no server: {string.Join("", Directory.GetFiles(_folder.Path, "*.txt").Select(File.ReadAllText))}");
+                throw new InvalidOperationException(string.Concat(Directory.GetFiles(_folder.Path, "*.txt").Select(File.ReadAllText)));
             Thread.Sleep(50);
         }
     }
@@ -98,10 +101,11 @@ public sealed class TestServer : IDisposable
     public static string Schema(string text) => text.All(char.IsAsciiLetterLower) ? text
         : $"s{Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(text)))[..20]}";
 
-    /// <summary>The output of statements, as psql gives it with tabs.</summary>
+    /// <summary>The output of statements, as psql gives it unaligned.</summary>
     public string Sql(string statements, string database = "postgres", string user = "keeper")
     {
-        var outcome = Tool.Run("psql", ["-h", _folder.Path, "-p", _port, "-U", user, "-d", database, "-v", "ON_ERROR_STOP=1", "-qAtF", "\t", "-f", "-"], null, statements);
+        var outcome = Tool.Run("psql", ["-h", _folder.Path, "-p", _port, "-U", user, "-d", database, "-v", "ON_ERROR_STOP=1", "-qAt", "-f", "-"], null,
+            statements);
         return outcome.ExitCode == 0 ? outcome.Output.TrimEnd('\n') : throw new InvalidOperationException(outcome.Error);
     }
 

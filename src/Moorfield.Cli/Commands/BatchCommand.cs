@@ -15,9 +15,9 @@ internal static class BatchCommand
         one after the other. All hosts see the targets, the briefs and the vault under the same paths.
 
         Example:
-          moorfield batch add postgresql://fleet@db.saltmarsh.example/fleets --brief /srv/counters.brief.yaml --targets images --accept-costs
-          moorfield batch run postgresql://fleet@db.saltmarsh.example/fleets --vault /srv/vault
-          moorfield batch list postgresql://fleet@db.saltmarsh.example/fleets
+          moorfield batch add postgresql://db/fleets --brief counters.brief.yaml --targets images --accept-costs
+          moorfield batch run postgresql://db/fleets --vault /srv/vault
+          moorfield batch list postgresql://db/fleets
         """)
     {
         CreateAdd(), CreateRun(), CreateList(), CreateRetry(),
@@ -43,23 +43,27 @@ internal static class BatchCommand
             the jobs are not done, and a new batch is to be added.
 
             Example:
-              moorfield batch add postgresql://fleet@db.saltmarsh.example/fleets --brief /srv/counters.brief.yaml /srv/images/counter-07.wim
-              find /srv/images -name '*.wim' | moorfield batch add postgresql://db.saltmarsh.example/fleets --brief /srv/counters.brief.yaml --targets -
+              moorfield batch add postgresql://db/fleets --brief counters.brief.yaml /srv/images/counter-07.wim
+              moorfield batch add postgresql://db/fleets --brief counters.brief.yaml --targets images
             """)
         { store, targets, list, brief, who, editions, lenient, costs, format };
         command.Handle(call =>
         {
             ImmutableArray<string> paths = [.. call.GetRequiredValue(targets)
-                .Concat(call.GetValue(list) is { } file ? SeveralTargets.ReadList(file) : []).Select(Path.GetFullPath).Distinct(StringComparer.Ordinal)];
+                .Concat(call.GetValue(list) is { } file ? SeveralTargets.ReadList(file) : []).Select(Path.GetFullPath)
+                .Distinct(StringComparer.Ordinal)];
             if (paths.IsEmpty)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, "Name the targets, or a file with them (--targets).");
             if (paths.FirstOrDefault(p => !Path.Exists(p)) is { } missing)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no {missing}. Nothing was added.");
             string place = Path.GetFullPath(call.GetRequiredValue(brief));
             byte[] digest = DigestOf(BriefOptions.Load(call.Console, place, null));
-            string[] options = [.. (call.GetValue(who) ?? []).SelectMany(w => new[] { "--for", w }),
-                .. (call.GetValue(editions) ?? []).SelectMany(e => new[] { "--edition", e }), .. call.GetValue(lenient) ? ["--lenient"] : new string[] { },
-                .. call.GetValue(costs) ? ["--accept-costs"] : new string[] { }];
+            List<string> options = [.. (call.GetValue(who) ?? []).SelectMany(w => new[] { "--for", w }),
+                .. (call.GetValue(editions) ?? []).SelectMany(e => new[] { "--edition", e })];
+            if (call.GetValue(lenient))
+                options.Add("--lenient");
+            if (call.GetValue(costs))
+                options.Add("--accept-costs");
             using var queue = WorkQueue.Open(call.GetRequiredValue(store), makes: true);
             call.BeginChanging();
             int number = queue.Add(place, digest, options, paths);
@@ -91,7 +95,7 @@ internal static class BatchCommand
             these where it is safe, and gives them back.
 
             Example:
-              moorfield batch run postgresql://fleet@db.saltmarsh.example/fleets --vault /srv/vault
+              moorfield batch run postgresql://db/fleets --vault /srv/vault
             """)
         { store, batch, jobs, lease, vault };
         command.Handle(call =>
@@ -115,8 +119,8 @@ internal static class BatchCommand
             Lists batches, or the jobs of one: who has them, and how they ended. --format json has what each command said.
 
             Example:
-              moorfield batch list postgresql://fleet@db.saltmarsh.example/fleets
-              moorfield batch list postgresql://fleet@db.saltmarsh.example/fleets 3
+              moorfield batch list postgresql://db/fleets
+              moorfield batch list postgresql://db/fleets 3
             """)
         { store, batch, format };
         command.Handle(call =>
@@ -141,14 +145,15 @@ internal static class BatchCommand
             Makes jobs ready again that failed, or with which too many workers ended.
 
             Example:
-              moorfield batch retry postgresql://fleet@db.saltmarsh.example/fleets 3
-              moorfield batch retry postgresql://fleet@db.saltmarsh.example/fleets 3 /srv/images/counter-07.wim
+              moorfield batch retry postgresql://db/fleets 3
+              moorfield batch retry postgresql://db/fleets 3 /srv/images/counter-07.wim
             """)
         { store, batch, targets, format };
         command.Handle(call =>
         {
             int number = call.GetRequiredValue(batch);
             using var queue = WorkQueue.Open(call.GetRequiredValue(store));
+            BatchReports.Find(queue, number);
             call.BeginChanging();
             int count = queue.Retry(number, [.. call.GetRequiredValue(targets).Select(Path.GetFullPath)]);
             call.Write(format, new Report(

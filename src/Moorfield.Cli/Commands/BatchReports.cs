@@ -9,7 +9,8 @@ internal static class BatchReports
     internal static Report Batches(WorkQueue queue)
     {
         var batches = queue.Batches();
-        int Count(Batch batch, JobState state) => batch.Jobs.GetValueOrDefault(state);
+        static int Count(Batch batch, JobState state) => batch.Jobs.GetValueOrDefault(state);
+        static string Shown(Batch batch, JobState state) => Count(batch, state) == 0 ? DisplayText.Nothing : $"{Count(batch, state)}";
         return new Report(
             () => new BatchesJson("moorfield.batches/1", queue.Place, [.. batches.Select(b => new BatchJson(b.Number, b.Added, b.Brief, b.Options,
                 Count(b, JobState.Ready), Count(b, JobState.Running), Count(b, JobState.Done), Count(b, JobState.Failed)))]),
@@ -23,8 +24,8 @@ internal static class BatchReports
                 var table = new TextTable("Batch", "Added", "Jobs", "Done", "Failed", "Running", "Ready", "Brief").Right(0, 2, 3, 4, 5, 6);
                 foreach (var batch in batches)
                 {
-                    table.Add($"{batch.Number}", Time(batch.Added), $"{batch.Jobs.Values.Sum()}", Number(Count(batch, JobState.Done)),
-                        Number(Count(batch, JobState.Failed)), Number(Count(batch, JobState.Running)), Number(Count(batch, JobState.Ready)), batch.Brief);
+                    table.Add($"{batch.Number}", Time(batch.Added), $"{batch.Jobs.Values.Sum()}", Shown(batch, JobState.Done),
+                        Shown(batch, JobState.Failed), Shown(batch, JobState.Running), Shown(batch, JobState.Ready), batch.Brief);
                 }
                 page.Table(table);
             },
@@ -36,18 +37,22 @@ internal static class BatchReports
     }
 
     /// <exception cref="MoorfieldException">There is no such batch.</exception>
+    internal static Batch Find(WorkQueue queue, int number) => queue.Batches().FirstOrDefault(b => b.Number == number)
+        ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"{queue.Name} has no batch {number}.");
+
+    /// <exception cref="MoorfieldException">There is no such batch.</exception>
     internal static Report Jobs(WorkQueue queue, int number)
     {
-        var batch = queue.Batches().FirstOrDefault(b => b.Number == number)
-            ?? throw new MoorfieldException(ErrorKind.InvalidUsage, $"{queue.Name} has no batch {number}.");
+        var batch = Find(queue, number);
         var jobs = queue.Jobs(number);
         return new Report(
-            () => new JobsJson("moorfield.jobs/1", queue.Place, batch.Number, batch.Added, batch.Brief, batch.Options, [.. jobs.Select(j => new JobJson(
-                j.Target, State(j), j.Tries, j.Worker, j.Ended, j.Code, j.Point, j.Said, Parsed(j.Result)))]),
+            () => new JobsJson("moorfield.jobs/1", queue.Place, batch.Number, batch.Added, batch.Brief, batch.Options,
+                [.. jobs.Select(j => new JobJson(j.Target, State(j), j.Tries, j.Worker, j.Ended, j.Code, j.Point, j.Said, Parsed(j.Result)))]),
             page =>
             {
                 page.Line($"Batch {number} of {queue.Name}, added {Time(batch.Added)}: {batch.Brief}");
-                page.Line(TextFormat.List([.. jobs.GroupBy(State).OrderBy(g => g.Key, StringComparer.Ordinal).Select(g => $"{g.Count()} {g.Key}")]) + ".");
+                var states = jobs.GroupBy(State).OrderBy(g => g.Key, StringComparer.Ordinal);
+                page.Line(TextFormat.List([.. states.Select(g => $"{g.Count()} {g.Key}")]) + ".");
                 page.Line();
                 var table = new TextTable("Target", "State", "Tries", "Worker", "Ended", "Result").Right(2).Quiet(3);
                 foreach (var job in jobs)
@@ -59,8 +64,8 @@ internal static class BatchReports
             },
             () => new ReportRows(["target", "state", "tries", "worker", "ended", "exitCode", "restorePoint", "result"], jobs.Select(j => new[]
             {
-                j.Target, State(j), $"{j.Tries}", j.Worker ?? "", j.Ended?.ToString("O", CultureInfo.InvariantCulture) ?? "", $"{j.Code}", $"{j.Point}",
-                j.Said ?? "",
+                j.Target, State(j), $"{j.Tries}", j.Worker ?? "", j.Ended?.ToString("O", CultureInfo.InvariantCulture) ?? "", $"{j.Code}",
+                $"{j.Point}", j.Said ?? "",
             })));
     }
 
@@ -82,8 +87,6 @@ internal static class BatchReports
             return null; // not as a worker wrote it
         }
     }
-
-    private static string Number(int count) => count == 0 ? DisplayText.Nothing : $"{count}";
 
     private static string Time(DateTimeOffset time) => time.ToLocalTime().ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture);
 }

@@ -6,8 +6,8 @@ using Moorfield.Core.Fleets;
 namespace Moorfield.Cli.Commands;
 
 /// <summary>
-/// Takes jobs and has each done by a process of this program, which asks before its first write whether the job is still its own. A job that cannot be
-/// renewed in time is lost: its process is stopped where that is safe.
+/// Takes jobs and has each done by a process of this program, which asks before its first write whether the job is still its own. A job that
+/// cannot be renewed in time is lost: its process is stopped where that is safe.
 /// </summary>
 internal sealed class BatchWorker : IDisposable
 {
@@ -242,7 +242,8 @@ internal sealed class BatchWorker : IDisposable
         {
             if (!_stops && context.Signal == PosixSignal.SIGINT)
             {
-                _console.Notice($"moorfield: stopping after the {TextFormat.Count(_held.Count, "job")} under way. Again to stop those where it is safe.");
+                _console.Notice($"moorfield: stopping after the {TextFormat.Count(_held.Count, "job")} under way. Again to stop those where it "
+                    + "is safe.");
                 _stops = true;
                 return;
             }

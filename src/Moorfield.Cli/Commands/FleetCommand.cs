@@ -14,7 +14,7 @@ internal static class FleetCommand
 
         Example:
           moorfield fleet add counters.fleet surveys
-          moorfield fleet add postgresql://fleet@db.saltmarsh.example/fleets surveys
+          moorfield fleet add postgresql://db/fleets surveys
         """) 
     {
         CreateAdd(), CreateForget(), CreateCopy(),
@@ -139,7 +139,7 @@ internal static class FleetCommand
             added meanwhile is not in the copy.
 
             Example:
-              moorfield fleet copy counters.fleet postgresql://fleet@db.saltmarsh.example/fleets
+              moorfield fleet copy counters.fleet postgresql://db/fleets
             """)
         { from, to, format };
         command.Handle(call =>

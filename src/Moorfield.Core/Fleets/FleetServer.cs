@@ -110,7 +110,8 @@ internal sealed partial class FleetServer : FleetDatabase
         _ => true, ("$schema", _address.Schema)).Count > 0;
 
     // With the schema: to whoever may not use it, it is as if there were no table.
-    private int StoredVersion() => Query($"SELECT version FROM {_address.Schema}.store", r => r.Int(0)) is [var version] ? version : throw new FormatException("a version");
+    private int StoredVersion() => Query($"SELECT version FROM {_address.Schema}.store", r => r.Int(0)) is [var version] ? version
+        : throw new FormatException("a version");
 
     private int CheckVersion()
     {

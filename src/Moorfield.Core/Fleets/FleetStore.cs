@@ -310,7 +310,7 @@ public sealed class FleetStore : IFleetStore
     /// <exception cref="MoorfieldException">The other one has something already.</exception>
     public int CopyTo(FleetStore other, Action<int> told) => Guarded(() => other.Writing(_ =>
     {
-        if (other._database.Query("SELECT 1 FROM (SELECT digest FROM document UNION ALL SELECT digest FROM bucket) AS any_row LIMIT 1", _ => 0).Count > 0)
+        if (other._database.Query("SELECT digest FROM document UNION ALL SELECT digest FROM bucket LIMIT 1", _ => 0).Count > 0)
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{other.FullPath} holds something already. Copy to a store that is not there yet.");
         using var reading = _database.BeginReading();
         FleetTables.Copy(_database, other._database, told);

@@ -6,8 +6,8 @@ namespace Moorfield.Core.Fleets;
 /// <summary>Writes entries into a store, within one transaction.</summary>
 internal sealed class FleetWriter(FleetDatabase database, FleetShelf shelf, DateTimeOffset now)
 {
-    private const string Facts = "guid, firmware, source, system, build, maker, product, site, edition, made, since, seen, gaps, hand_overs, buckets, "
-        + "accounts, holders, blocks, guards";
+    private const string Facts = "guid, firmware, source, system, build, maker, product, site, edition, made, since, seen, gaps, hand_overs, "
+        + "buckets, accounts, holders, blocks, guards";
 
     private readonly Dictionary<string, long> _samples = database.Query("SELECT id, kind FROM sample", r => (Id: r.Long(0), Kind: r.Text(1)))
         .ToDictionary(s => s.Kind, s => s.Id, StringComparer.Ordinal);
@@ -26,7 +26,8 @@ internal sealed class FleetWriter(FleetDatabase database, FleetShelf shelf, Date
     /// <param name="entries">The oldest first.</param>
     internal FleetAdded Add(IEnumerable<FleetEntry> entries)
     {
-        List<(byte[] Digest, FleetEntry Entry)> all = [.. entries.Select(e => (e.Digest.ToArray(), e)).DistinctBy(e => e.Item1, ContentComparer.Instance)];
+        List<(byte[] Digest, FleetEntry Entry)> all =
+            [.. entries.Select(e => (e.Digest.ToArray(), e)).DistinctBy(e => e.Item1, ContentComparer.Instance)];
         var known = KnownOf(database, [.. all.Select(e => e.Digest)]);
         all.RemoveAll(e => known.Contains(e.Digest));
         database.Insert("document", "digest", [.. all.Select(e => new object?[] { e.Digest })]);

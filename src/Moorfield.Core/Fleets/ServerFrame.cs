@@ -21,7 +21,8 @@ internal enum ServerFrameKind : byte
     Failure = (byte)'f',
 }
 
-/// <summary>Reads and writes what moorfield and moorfield-postgresql tell each other: a kind, four bytes of length (big-endian), the content.</summary>
+/// <summary>Reads and writes what moorfield and moorfield-postgresql tell each other: a kind, four bytes of length (big-endian), and so many
+/// bytes.</summary>
 internal static class ServerFrame
 {
     private const int HeadBytes = 1 + sizeof(int), MaxBytes = 1 << 30;

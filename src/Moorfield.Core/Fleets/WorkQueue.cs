@@ -49,6 +49,8 @@ public sealed class WorkQueue : IDisposable
     private const string Columns = "id, batch, target, state, attempt, tries, worker, coalesce(lease < now(), false), "
         + "(extract(epoch FROM ended)*1000)::bigint, code, point, said, result";
 
+    private static readonly string GivenUp = $"(state={(int)JobState.Running} AND lease < now() AND tries >= {MostTries})";
+
     private readonly FleetServer _server;
 
     private WorkQueue(FleetServer server) => _server = server;
@@ -67,14 +69,15 @@ public sealed class WorkQueue : IDisposable
     {
         if (!ServerAddress.Is(place))
         {
-            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{place} is not on a server: hosts share work through a fleet at an address such as "
-                + "postgresql://fleet@db.saltmarsh.example/fleets. On one host, 'remove --targets' does it.");
+            throw new MoorfieldException(ErrorKind.InvalidUsage, $"{place} is not on a server: hosts share work through a fleet at an address "
+                + "such as postgresql://fleet@db.saltmarsh.example/fleets. On one host, 'remove --targets' does it.");
         }
         var server = makes ? FleetServer.OpenOrCreate(place) : FleetServer.Open(place);
         try
         {
             return server.Guarded(() => server.TablesVersion >= TablesVersion ? new WorkQueue(server)
-                : throw new MoorfieldException(ErrorKind.InvalidUsage, $"{place} has no tables for work yet: whoever owns it calls 'batch add' once."));
+                : throw new MoorfieldException(ErrorKind.InvalidUsage,
+                    $"{place} has no tables for work yet: whoever owns it calls 'batch add' once."));
         }
         catch
         {
@@ -106,11 +109,12 @@ public sealed class WorkQueue : IDisposable
     public ImmutableArray<Batch> Batches() => _server.Guarded<ImmutableArray<Batch>>(() =>
     {
         var counts = _server.Query($"""
-            SELECT batch, CASE WHEN state={(int)JobState.Running} AND lease < now() AND tries >= {MostTries} THEN {(int)JobState.Failed} ELSE state END,
-                count(*)::int FROM job GROUP BY 1, 2
-            """, r => (Batch: r.Int(0), State: (JobState)r.Int(1), Count: r.Int(2))).ToLookup(c => c.Batch, c => KeyValuePair.Create(c.State, c.Count));
+            SELECT batch, CASE WHEN {GivenUp} THEN {(int)JobState.Failed} ELSE state END, count(*)::int FROM job GROUP BY 1, 2
+            """, r => (Batch: r.Int(0), State: (JobState)r.Int(1), Count: r.Int(2)))
+            .ToLookup(c => c.Batch, c => KeyValuePair.Create(c.State, c.Count));
         return [.. _server.Query("SELECT id, (extract(epoch FROM added)*1000)::bigint, brief, digest, options FROM batch ORDER BY id",
-            r => new Batch(r.Int(0), FleetRows.Time(r.Long(1)), r.Text(2), [.. r.Bytes(3)], [.. r.Text(4).Split('\n', StringSplitOptions.RemoveEmptyEntries)]))
+            r => new Batch(r.Int(0), FleetRows.Time(r.Long(1)), r.Text(2), [.. r.Bytes(3)],
+                [.. r.Text(4).Split('\n', StringSplitOptions.RemoveEmptyEntries)]))
             .Select(b => b with { Jobs = counts[b.Number].ToImmutableDictionary() })];
     });
 
@@ -169,7 +173,7 @@ public sealed class WorkQueue : IDisposable
         int count = 0;
         _server.EachOf($"""
             UPDATE job SET state={(int)JobState.Ready}, tries=0, lease=NULL WHERE id IN ($keys)
-                AND (state={(int)JobState.Failed} OR (state={(int)JobState.Running} AND lease < now() AND tries >= {MostTries})) RETURNING id
+                AND (state={(int)JobState.Failed} OR {GivenUp}) RETURNING id
             """, meant, _ => count++);
         return count;
     });
