@@ -65,7 +65,7 @@ internal static class Connection
 
     private static string Sockets() => Directory.Exists("/var/run/postgresql") ? "/var/run/postgresql" : "/tmp";
 
-    /// <summary>What failed, for people: SQLSTATE where a server said it, and a sentence of the server or the system.</summary>
+    /// <summary>The failure, for people: SQLSTATE where a server said it, and a sentence of the server or the system.</summary>
     internal static (string State, string Message) Told(Exception e) => e switch
     {
         PostgresException server => (server.SqlState, server.MessageText),

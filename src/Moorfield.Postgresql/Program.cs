@@ -6,8 +6,8 @@ using Moorfield.Core.Fleets;
 using Moorfield.Postgresql;
 using Npgsql;
 
-// The way to a PostgreSQL server, for moorfield, which starts this beside itself where a fleet is an address: one connection, statements on standard
-// input, rows on standard output, as ServerFrame has them. It ends when its standard input does.
+// The way to a PostgreSQL server, for moorfield, which starts this where a fleet is an address: one connection, statements on standard input, rows on
+// standard output, as ServerFrame has them. It ends when its standard input does.
 const int Piece = 1 << 16;
 // A terminal tells both programs of a Ctrl-C: what it stops is moorfield's to say.
 using var interrupt = PosixSignalRegistration.Create(PosixSignal.SIGINT, signal => signal.Cancel = true);

@@ -112,7 +112,7 @@ internal sealed record JobsJson(
     string Schema, string Path, int Batch, DateTimeOffset Added, string Brief, ImmutableArray<string> Options, ImmutableArray<JobJson> Jobs);
 
 /// <param name="Tries">The number of workers that took it since it was added, or tried again.</param>
-/// <param name="Said">What came of it, in a line.</param>
+/// <param name="Said">How it ended, in a line.</param>
 /// <param name="Result">A <c>moorfield.target-run</c> document; null before the end.</param>
 internal sealed record JobJson(
     string Target, string State, int Tries, string? Worker, DateTimeOffset? Ended, int? ExitCode, int? RestorePoint, string? Said,

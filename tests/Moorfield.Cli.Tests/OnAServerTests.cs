@@ -68,11 +68,12 @@ public sealed partial class OnAServerTests : CliTest
 
     private void EachRoleMayDoWhatIsSaid(TestServer server, string place)
     {
-        string survey = Path.Combine(place, "surveys", "survey-COUNTER-11.json");
+        string survey = Path.Combine(place, "surveys", "survey-COUNTER-11.json"), another = Path.Combine(place, "surveys", "survey-COUNTER-03.json");
         string brief = Path.Combine(place, "counters.brief.yaml"), image = Path.Combine(place, "counter-update.wim");
         (string Name, Func<string, string[]> Call)[] calls =
         [
-            ("read", a => ["inventory", a]), ("add", a => ["fleet", "add", a, survey]), ("name", a => ["fleet", "add", a, "--from", image]),
+            ("read", a => ["inventory", a]), ("name", a => ["fleet", "add", a, "--from", image]),
+            ("add", a => ["fleet", "add", a, a.Contains("adders", StringComparison.Ordinal) ? survey : another]),
             ("forget", a => ["fleet", "forget", a, "--machine", "COUNTER-11", "--yes"]),
             ("work", a => ["batch", "run", a]),
             ("plan", a => ["batch", "add", a, "--brief", brief, image]),
@@ -131,7 +132,7 @@ public sealed partial class OnAServerTests : CliTest
             File.Copy(Path.Combine(Path.GetDirectoryName(ProgramPath)!, file), Path.Combine(alone, file));
         var outcome = Tool.Run(Path.Combine(alone, "moorfield"), ["inventory", Documented], Surroundings, null);
         outcome.ExitCode.ShouldBe(1);
-        outcome.Error.ShouldContain("need moorfield-postgresql beside moorfield, and it is not there");
+        outcome.Error.ShouldContain("need moorfield-postgresql in the folder of moorfield, and it is not there");
         Tool.Run(Path.Combine(alone, "moorfield"), ["doctor"], Surroundings, null).Error.ShouldContain("There is no moorfield-postgresql");
         Run("doctor", "--format", "json").Output.ShouldContain("fleets on a PostgreSQL server");
     }

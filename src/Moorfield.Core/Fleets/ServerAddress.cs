@@ -36,7 +36,7 @@ internal sealed class ServerAddress
     /// <summary>True if a path is an address.</summary>
     internal static bool Is(string path) => path.StartsWith(Shorter, StringComparison.Ordinal) || path.StartsWith(Other, StringComparison.Ordinal);
 
-    /// <exception cref="MoorfieldException">It is none that can be used.</exception>
+    /// <exception cref="MoorfieldException">It cannot be used.</exception>
     internal static ServerAddress Parse(string text)
     {
         // The text is not in the messages: it may hold a password.

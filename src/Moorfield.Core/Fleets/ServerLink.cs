@@ -15,7 +15,7 @@ internal sealed class ServerException(string state, string message) : Exception(
 }
 
 /// <summary>
-/// The way to a server: moorfield-postgresql, beside this program, which is started for it and ends with it. What it sends is checked as what a
+/// The way to a server: moorfield-postgresql, in the folder of this program, which is started for it and ends with it. What it sends is checked as what a
 /// file holds.
 /// </summary>
 internal sealed class ServerLink : IDisposable
@@ -30,8 +30,8 @@ internal sealed class ServerLink : IDisposable
     {
         if (Find() is not { } program)
         {
-            throw new MoorfieldException(ErrorKind.Failed, $"Fleets on a server need {Program} beside moorfield, and it is not there. It comes with "
-                + "the package; 'moorfield doctor' lists what is missing.");
+            throw new MoorfieldException(ErrorKind.Failed, $"Fleets on a server need {Program} in the folder of moorfield, and it is not there. "
+                + "It comes with the package; 'moorfield doctor' lists what is missing.");
         }
         var start = new ProcessStartInfo(program)
         {

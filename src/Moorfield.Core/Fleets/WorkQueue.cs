@@ -1,6 +1,6 @@
 namespace Moorfield.Core.Fleets;
 
-/// <summary>What has become of a job.</summary>
+/// <summary>The state of a job.</summary>
 public enum JobState
 {
     /// <summary>Nobody has it.</summary>
@@ -17,7 +17,7 @@ public enum JobState
 /// <param name="Attempt">Counts up with each worker that takes it: one that has an older number has lost it.</param>
 /// <param name="Tries">The number of workers that took it since it was added, or tried again.</param>
 /// <param name="IsLate">True if a worker has it that has not been heard of for longer than it said.</param>
-/// <param name="Said">What came of it, in a line.</param>
+/// <param name="Said">How it ended, in a line.</param>
 /// <param name="Result">The JSON line of the command; null before the end.</param>
 public sealed record Job(
     long Number, int Batch, string Target, JobState State, int Attempt, int Tries, string? Worker, bool IsLate, DateTimeOffset? Ended, int? Code,

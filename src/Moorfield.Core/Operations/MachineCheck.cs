@@ -123,7 +123,7 @@ public static class MachineCheck
     private static MachinePart Program(string name, string use, string? path, string package)
     {
         string version = "";
-        string? fault = path is null ? $"There is no {name}{(package.Length == 0 ? " beside moorfield" : "")}." : null;
+        string? fault = path is null ? $"There is no {name}{(package.Length == 0 ? " in the folder of moorfield" : "")}." : null;
         if (path is not null)
         {
             try
