@@ -123,6 +123,30 @@ public sealed class ServerFleetConformance() : FleetStoreConformance(
     }
 
     [Fact]
+    public async Task Tables_are_brought_to_a_newer_version_while_others_read()
+    {
+        using (var store = Open())
+            store.Add([.. Enumerable.Range(0, 50).Select(i => Entry($"PC{i:00}", 1, Item(i), Item(i + 1)))]);
+        // As the first version was.
+        TestServer.Shared.Sql($"SET search_path TO {StoreName}; DROP TABLE job, batch; UPDATE store SET version=1");
+        using var reader = Reopen();
+        using var stop = new CancellationTokenSource();
+        var reading = Task.Run(() =>
+        {
+            int count = 0;
+            for (; !stop.IsCancellationRequested || count == 0; count++)
+                reader.Read(OpenOptions.Default).Machines.Sum(m => m.Items.Count()).ShouldBe(100);
+            return count;
+        }, TestContext.Current.CancellationToken);
+        // Several bring it there at once, and one alone does.
+        await Task.WhenAll(Enumerable.Range(0, 3).Select(_ => Task.Run(() => Open().Dispose(), TestContext.Current.CancellationToken)));
+        await stop.CancelAsync();
+        (await reading).ShouldBeGreaterThan(0);
+        TestServer.Shared.Sql($"SELECT version FROM {StoreName}.store").ShouldBe("2");
+        TestServer.Shared.Sql($"SELECT count(*) FROM {StoreName}.job").ShouldBe("0");
+    }
+
+    [Fact]
     public void Texts_that_look_like_statements_are_texts()
     {
         string[] texts =

@@ -75,10 +75,7 @@ internal sealed partial class FleetServer : FleetDatabase
     });
 
     /// <summary>Opens a store to add to it, and makes it where nothing is.</summary>
-    internal static FleetServer OpenOrCreate(string address) => Connect(address, server => server.Migrate(Version));
-
-    /// <summary>The same up to a version, as an older program makes it.</summary>
-    internal static FleetServer OpenOrCreate(string address, int version) => Connect(address, server => server.Migrate(version));
+    internal static FleetServer OpenOrCreate(string address) => Connect(address, server => server.Migrate());
 
     private static FleetServer Connect(string text, Action<FleetServer> prepare)
     {
@@ -120,10 +117,10 @@ internal sealed partial class FleetServer : FleetDatabase
             $"{Place} is a fleet store of version {version}, and this program reads version {Version}. Use a newer moorfield.");
     }
 
-    /// <summary>Brings the tables to a version, while others read. Who may not make tables uses them as they are.</summary>
-    private void Migrate(int wanted)
+    /// <summary>Brings the tables to this version, while others read. Who may not make tables uses them as they are.</summary>
+    private void Migrate()
     {
-        if (IsThere() && (CheckVersion() >= wanted || !Query("SELECT has_schema_privilege($schema, 'CREATE')", r => r.Bytes(0)[0] != 0,
+        if (IsThere() && (CheckVersion() == Version || !Query("SELECT has_schema_privilege($schema, 'CREATE')", r => r.Bytes(0)[0] != 0,
             ("$schema", _address.Schema))[0]))
             return;
         if (Query("SELECT current_setting('server_encoding')", r => r.Text(0)) is not ["UTF8"])
@@ -134,7 +131,7 @@ internal sealed partial class FleetServer : FleetDatabase
         Execute("SELECT pg_advisory_xact_lock($number)", ("$number", TablesLock));
         if (!IsThere())
             Execute($"CREATE SCHEMA IF NOT EXISTS {_address.Schema}; {Migrations[0]}");
-        for (int version = CheckVersion(); version < wanted; version++)
+        for (int version = CheckVersion(); version < Version; version++)
             Execute($"{(version == 0 ? "" : Migrations[version])} UPDATE store SET version={version + 1}");
         transaction.Commit();
     }

@@ -236,7 +236,8 @@ public sealed class FleetStore : IFleetStore
             shelf.Name(FleetRows.Names(_database));
             return rows.Count;
         });
-        _shelf = null; // it knows the packages as they were called
+        lock (_gate)
+            _shelf = null; // it knows the packages as they were called
         return added;
     }
 
