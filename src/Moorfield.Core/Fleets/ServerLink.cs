@@ -15,8 +15,8 @@ internal sealed class ServerException(string state, string message) : Exception(
 }
 
 /// <summary>
-/// The way to a server: moorfield-postgresql, in the folder of this program, which is started for it and ends with it. What it sends is checked as what a
-/// file holds.
+/// The way to a server: moorfield-postgresql, in the folder of this program, which is started for it and ends with it. What it sends is checked
+/// as what a file holds.
 /// </summary>
 internal sealed class ServerLink : IDisposable
 {
