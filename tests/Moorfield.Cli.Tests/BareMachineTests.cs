@@ -71,7 +71,7 @@ public sealed class BareMachineTests : CliTest
         outcome.Output.ShouldEndWith("and can be read and changed.\n");
         using var json = System.Text.Json.JsonDocument.Parse(Run("doctor", "--format", "json").Output);
         var parts = json.RootElement.GetProperty("parts").EnumerateArray().ToDictionary(p => p.GetProperty("name").GetString()!);
-        parts.Keys.ShouldBe(["OpenSSL", "libhivex", "SQLite", "libwim", "libntfs-3g", "qemu-nbd", "vault"]);
+        parts.Keys.ShouldBe(["OpenSSL", "libhivex", "SQLite", "libwim", "libntfs-3g", "qemu-nbd", "moorfield-postgresql", "vault"]);
         parts.Values.ShouldAllBe(p => p.GetProperty("works").GetBoolean());
         parts["SQLite"].GetProperty("version").GetString()!.ShouldStartWith("3.");
         foreach (string name in new[] { "libhivex", "libwim", "libntfs-3g" })

@@ -86,7 +86,8 @@ public sealed partial class OnAServerTests : CliTest
         foreach (var (role, may) in roles)
         {
             server.Sql($"CREATE ROLE a_{role} LOGIN IN ROLE {role}", "fleets");
-            foreach (var (name, call) in calls)
+            // Names that are there already are no change, which needs no right.
+            foreach (var (name, call) in calls.Where(c => c.Name != "name" || may.Contains(c.Name)))
             {
                 var outcome = In(place, call($"postgresql://a_{role}@/fleets?host={server.Folder}"));
                 if (may.Contains(name))
