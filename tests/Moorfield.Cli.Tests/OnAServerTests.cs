@@ -30,7 +30,7 @@ public sealed partial class OnAServerTests : CliTest
         Tool.Read("cp", Forty["pcs.fleet"], place);
         string[] Said(string store) => [.. new[] { "inventory", "inventory --machines", "compare --since 2026-11-05", "inventory --weeks 8" }
             .Select(c => c.Split(' ')).SelectMany(words => In(place, [words[0], store, .. words[1..], "--format", "json"]).Output.Split('\n'))
-            .Where(l => !l.Contains("\"target\"", StringComparison.Ordinal) && !l.Contains("\"path\"", StringComparison.Ordinal))];
+            .Where(l => !l.Contains("\"target\"", StringComparison.Ordinal) && !l.Contains("path\"", StringComparison.OrdinalIgnoreCase))];
         string[] before = [];
         int number = 0;
         foreach (Match block in Blocks().Matches(Section()))
