@@ -40,7 +40,8 @@ public sealed partial class OnAServerTests : CliTest
             if (block.Groups["kind"].Value == "sql")
             {
                 before = number == 1 ? [] : Said(address);
-                server.Sql(lines, number == 1 ? "postgres" : "fleets");
+                // Roles are the administrator's, tables the owner's.
+                server.Sql(lines, number == 1 ? "postgres" : "fleets", lines.Contains("ROLE", StringComparison.Ordinal) ? "keeper" : "fleet");
                 if (lines.Contains("CREATE ROLE fleet_readers", StringComparison.Ordinal))
                     EachRoleMayDoWhatIsSaid(server, place);
                 continue;
