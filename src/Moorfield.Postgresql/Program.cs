@@ -83,7 +83,8 @@ void Answer(ServerFrameKind kind, byte[] content)
         BinaryPrimitives.WriteInt64BigEndian(end, changed);
         ServerFrame.Write(output, ServerFrameKind.End, end);
     }
-    catch (Exception e) when (e is NpgsqlException or SocketException or ConnectionException or TimeoutException or InvalidOperationException
+    // Certificates, keys and files of a connection fail in many ways.
+    catch (Exception e) when (kind == ServerFrameKind.Connect || e is NpgsqlException or SocketException or ConnectionException or TimeoutException or InvalidOperationException
         or (IOException and { InnerException: SocketException }))
     {
         while (comesMore && ServerFrame.Read(input) is { Kind: ServerFrameKind.Rows })

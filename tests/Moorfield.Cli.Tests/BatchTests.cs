@@ -177,7 +177,23 @@ public sealed class BatchTests : CliTest
         outcome.Error.Split('\n').Count(l => l == "\u0005").ShouldBe(1);
         (VolumeState.Files(target) == before).ShouldBe(code != 0);
         if (code != 0)
-            outcome.Error.ShouldContain("belongs to another worker by now");
+            outcome.Error.ShouldContain("It is not certain that the job still belongs to this worker");
+    }
+
+    [Fact]
+    public void A_Ctrl_C_lets_the_job_under_way_end_and_takes_no_more()
+    {
+        Add(Targets(8));
+        using var worker = Worker("--jobs", "1");
+        while (!Jobs().Any(j => State(j) == "running"))
+            Thread.Sleep(5);
+        Tool.Read("kill", "-INT", $"{worker.Id}");
+        worker.WaitForExit(TimeSpan.FromMinutes(1)).ShouldBeTrue();
+        worker.ExitCode.ShouldBe(130);
+        var states = Jobs().Select(State).ToList();
+        states.ShouldAllBe(s => s == "done" || s == "ready");
+        states.ShouldContain("ready");
+        states.ShouldContain("done");
     }
 
     [Fact]

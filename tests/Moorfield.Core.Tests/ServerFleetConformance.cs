@@ -203,6 +203,8 @@ public sealed class ServerFleetConformance() : FleetStoreConformance(
         Said(Address("127.0.0.3", ca)).ShouldContain("cannot be reached");
         Said(Address("127.0.0.2", "")).ShouldContain("cannot be reached");
         Said(Address("127.0.0.2", $"&sslrootcert={server.Folder}/nobody.crt&sslmode=verify-ca")).ShouldContain("certificate");
+        Said(Address("127.0.0.2", $"&sslrootcert={server.Folder}/nothing.crt")).ShouldContain("cannot be reached");
+        Said(Address("127.0.0.2", $"&sslrootcert={server.Folder}/right")).ShouldContain("cannot be reached");
         // One that offers no TLS is not asked for anything.
         server.Stop();
         server.Start("ssl=off");

@@ -104,8 +104,8 @@ public sealed class TestServer : IDisposable
     /// <summary>The output of statements, as psql gives it unaligned.</summary>
     public string Sql(string statements, string database = "postgres", string user = "keeper")
     {
-        var outcome = Tool.Run("psql", ["-h", _folder.Path, "-p", _port, "-U", user, "-d", database, "-v", "ON_ERROR_STOP=1", "-qAt", "-f", "-"], null,
-            statements);
+        string[] arguments = ["-h", _folder.Path, "-p", _port, "-U", user, "-d", database, "-v", "ON_ERROR_STOP=1", "-qAt", "-f", "-"];
+        var outcome = Tool.Run("psql", arguments, null, statements);
         return outcome.ExitCode == 0 ? outcome.Output.TrimEnd('\n') : throw new InvalidOperationException(outcome.Error);
     }
 

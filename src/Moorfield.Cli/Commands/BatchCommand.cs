@@ -106,6 +106,7 @@ internal static class BatchCommand
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"--lease takes {MinLease} to {MaxLease} seconds.");
             using var worker = new BatchWorker(call.Console, call.GetRequiredValue(store), call.GetValue(batch),
                 SeveralTargets.Jobs(call.Console, wanted), TimeSpan.FromSeconds(seconds), Vault.ChoosePath(call.GetValue(vault)));
+            call.StopsItself();
             return worker.Run();
         });
         return command;

@@ -226,7 +226,10 @@ internal sealed class BatchWorker : IDisposable
             told = Ask<bool?>(q => isStopped ? q.GiveBack(held.Job) : q.Finish(held.Job, isDone ? JobState.Done : JobState.Failed, (int)run.ExitCode,
                 run.Point, run.Said, Encoding.UTF8.GetString(run.Json()).TrimEnd()));
             if (told is null)
+            {
+                Renew(); // other jobs may be lost meanwhile
                 Thread.Sleep(Tick);
+            }
         }
         if (told != true)
             _lost++;

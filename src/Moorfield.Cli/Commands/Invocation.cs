@@ -78,9 +78,12 @@ internal sealed class Invocation : IDisposable
     internal CancellationToken BeginChanging()
     {
         if (!OwnProcess.MayChange())
-            throw new MoorfieldException(ErrorKind.Stopped, "The job belongs to another worker by now. Nothing was changed by this one.");
+            throw new MoorfieldException(ErrorKind.Stopped, "It is not certain that the job still belongs to this worker. Nothing was changed.");
         return _surroundings.Interruption.BeginChanging();
     }
+
+    /// <inheritdoc cref="Interruption.Leave"/>
+    internal void StopsItself() => _surroundings.Interruption.Leave();
 
     internal T? GetValue<T>(Argument<T> argument) => _parsed.GetValue(argument);
 

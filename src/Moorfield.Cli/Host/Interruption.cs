@@ -32,6 +32,9 @@ internal sealed class Interruption : IDisposable
         return _source.Token;
     }
 
+    /// <summary>Listens no longer: the command has its own way to stop.</summary>
+    internal void Leave() => _signals.ForEach(s => s.Dispose());
+
     private void Stop(PosixSignalContext context)
     {
         context.Cancel = true;

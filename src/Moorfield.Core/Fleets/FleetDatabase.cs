@@ -9,7 +9,7 @@ internal abstract class FleetRow
 
     internal abstract ReadOnlySpan<byte> Bytes(int column);
 
-    /// <summary>Null where there is none.</summary>
+    /// <summary>Null for NULL.</summary>
     internal abstract string? TextOrNull(int column);
 
     internal int Int(int column) => Long(column) is >= int.MinValue and <= int.MaxValue and var number ? (int)number

@@ -34,7 +34,7 @@ public sealed record FleetAdded(int New, int Changed, int Same, int Late)
 /// </summary>
 public interface IFleetStore : IFleet
 {
-    /// <summary>Those digests of documents that were added before.</summary>
+    /// <summary>The digests, among those given, of documents that were added before.</summary>
     IReadOnlySet<byte[]> Known(IReadOnlyCollection<byte[]> digests);
 
     /// <summary>Adds entries: all of them, or none when it fails or is killed.</summary>

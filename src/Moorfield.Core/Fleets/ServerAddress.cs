@@ -26,10 +26,6 @@ internal sealed class ServerAddress
     /// <summary>A short name of the store.</summary>
     internal string Name => Schema != UsualSchema ? Schema : _parts.GetValueOrDefault("dbname") ?? _parts.GetValueOrDefault("service") ?? Schema;
 
-    /// <summary>The server in a sentence.</summary>
-    internal string Server => _parts.GetValueOrDefault("host") is { } host ? host : _parts.TryGetValue("service", out string? service)
-        ? $"the service '{service}'" : "this machine";
-
     /// <summary>The parts for moorfield-postgresql, a line each.</summary>
     internal string Lines => string.Join('\n', _parts.Select(p => $"{p.Key}\t{p.Value}"));
 

@@ -37,7 +37,14 @@ internal sealed class ServerLink : IDisposable
         {
             UseShellExecute = false, RedirectStandardInput = true, RedirectStandardOutput = true,
         };
-        _process = Process.Start(start)!;
+        try
+        {
+            _process = Process.Start(start)!;
+        }
+        catch (System.ComponentModel.Win32Exception e)
+        {
+            throw new MoorfieldException(ErrorKind.Failed, $"{program} cannot be started: {e.Message}.", e);
+        }
         _to = new BufferedStream(_process.StandardInput.BaseStream, 1 << 16);
         _from = new BufferedStream(_process.StandardOutput.BaseStream, 1 << 16);
         try

@@ -129,7 +129,7 @@ public sealed class WorkQueue : IDisposable
 
     /// <summary>Claims the oldest job that nobody has, or whose worker has not been heard of for too long.</summary>
     /// <param name="batch">Of this one only; null for all.</param>
-    /// <returns>Null when there is none now.</returns>
+    /// <returns>Null when no job can be taken now.</returns>
     public Job? Claim(int? batch, string worker, TimeSpan lease) => _server.Guarded(() => _server.Query($"""
         WITH next AS (SELECT id AS number FROM job
             WHERE (state={(int)JobState.Ready} OR (state={(int)JobState.Running} AND lease < now() AND tries < {MostTries}))
