@@ -84,8 +84,8 @@ void Answer(ServerFrameKind kind, byte[] content)
         ServerFrame.Write(output, ServerFrameKind.End, end);
     }
     // Certificates, keys and files of a connection fail in many ways.
-    catch (Exception e) when (kind == ServerFrameKind.Connect || e is NpgsqlException or SocketException or ConnectionException or TimeoutException or InvalidOperationException
-        or (IOException and { InnerException: SocketException }))
+    catch (Exception e) when (kind == ServerFrameKind.Connect || e is NpgsqlException or SocketException or TimeoutException
+        or InvalidOperationException or (IOException and { InnerException: SocketException }))
     {
         while (comesMore && ServerFrame.Read(input) is { Kind: ServerFrameKind.Rows })
         {
