@@ -142,7 +142,7 @@ public sealed class SharedVaultTests : IDisposable
         refused.Kind.ShouldBe(ErrorKind.Refused);
         refused.Message.ShouldContain("could not be read back");
         vault.Numbers().ShouldBeEmpty();
-        Directory.GetFiles(_folder["vault/points"]).ShouldBeEmpty();
+        Directory.GetFiles(_folder["vault/points"]).Select(Path.GetFileName).ShouldBe(["lock"]);
     }
 
     public void Dispose() => _folder.Dispose();

@@ -22,6 +22,7 @@ public sealed class DiskFile : IDisposable
     private const long WriteLock = 101;
 
     private readonly SafeFileHandle _file;
+    private readonly List<FileLock> _locks = [];
     private readonly WriteInterceptor _interceptor;
     private readonly string _given;
 
@@ -192,9 +193,8 @@ public sealed class DiskFile : IDisposable
     /// <summary>Lets go of what <see cref="TryLock"/> took.</summary>
     internal void Unlock()
     {
-        _ = LibC.Lock(_file, LibC.Unlock);
-        foreach (var part in _parts.Parts)
-            _ = LibC.Lock(part.File, LibC.Unlock);
+        _locks.ForEach(l => l.Dispose());
+        _locks.Clear();
     }
 
     /// <summary>Why the file cannot be written; null when it can.</summary>
@@ -215,8 +215,18 @@ public sealed class DiskFile : IDisposable
     }
 
     /// <summary>Takes the disk with all its files for this run; false when another run has one of them. Disks below may be shared.</summary>
-    public bool TryLock() => LibC.Lock(_file, LibC.LockExclusive | LibC.LockNonBlocking) == 0
-        && _parts.Parts.All(p => LibC.Lock(p.File, (p.IsWritten ? LibC.LockExclusive : LibC.LockShared) | LibC.LockNonBlocking) == 0);
+    /// <exception cref="MoorfieldException">One cannot be locked.</exception>
+    public bool TryLock()
+    {
+        Unlock();
+        foreach (var (file, name, isWritten) in _parts.Parts.Select(p => (p.File, p.Name, p.IsWritten)).Prepend((_file, Name, true)))
+        {
+            if (FileLock.TryTake(file, name, isShared: !isWritten) is not { } held)
+                return false;
+            _locks.Add(held);
+        }
+        return true;
+    }
 
     /// <summary>When its files were last written, and their lengths: to tell whether another program wrote one.</summary>
     internal ImmutableArray<(string Name, long Length, FileTime Modified)> State() =>

@@ -29,7 +29,7 @@ public sealed class ImageFile : ITreeProvider, IDisposable
     private readonly ConcurrentDictionary<Sha1Hash, Lazy<SafeFileHandle>> _loading = new();
     private readonly Lock _gate = new();
     private (WimFile? Wim, string? Why) _looked;
-    private bool _isLocked;
+    private FileLock? _lock;
 
     private ImageFile(string path, SafeFileHandle file, WriteInterceptor interceptor, MediaImage? medium, Func<WimBytes> bytes)
     {
@@ -108,7 +108,8 @@ public sealed class ImageFile : ITreeProvider, IDisposable
     }
 
     /// <summary>Takes the file for this run; false when another run has it.</summary>
-    public bool TryLock() => _isLocked = LibC.Lock(_file, LibC.LockExclusive | LibC.LockNonBlocking) == 0;
+    /// <exception cref="MoorfieldException">It cannot be locked.</exception>
+    public bool TryLock() => (_lock ??= FileLock.TryTake(_file, Name)) is not null;
 
     /// <summary>Makes sure that this file may be changed.</summary>
     /// <exception cref="MoorfieldException">A kind of image that is not changed here, or contents overlap.</exception>
@@ -378,6 +379,8 @@ public sealed class ImageFile : ITreeProvider, IDisposable
 
     private InterceptedFileStream OpenForWriting()
     {
+        if (_lock?.Writable is { } held)
+            return new InterceptedFileStream(new SafeFileHandle(held.DangerousGetHandle(), ownsHandle: false), _interceptor, FullPath);
         // By the open descriptor: what was read is what is written, whatever has the name by now.
         var file = RegularFile.Open($"/proc/self/fd/{_file.DangerousGetHandle()}", LibC.ReadWrite)
             ?? throw new MoorfieldException(ErrorKind.Failed,
@@ -414,10 +417,7 @@ public sealed class ImageFile : ITreeProvider, IDisposable
     {
         ClearCache();
         Wim.Dispose();
-        // Closing alone would not do: a process that is just being started has the file open for a moment more.
-        if (_isLocked)
-            _ = LibC.Lock(_file, LibC.Unlock);
-        _isLocked = false;
+        _lock?.Dispose();
         foreach (var part in _parts)
             part.Dispose();
         _file.Dispose();

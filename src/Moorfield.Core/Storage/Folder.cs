@@ -41,6 +41,12 @@ internal sealed unsafe class Folder : IDisposable
         return handle.IsInvalid ? throw Failure(path) : new Folder(handle, null, path, interceptor);
     }
 
+    /// <summary>
+    /// Has the file system look again which names are in this folder, where it remembers that for a while: on a network file system other hosts
+    /// make and delete files.
+    /// </summary>
+    internal void Refresh() => _ = LibC.StatxAt(Handle, "\0"u8, LibC.EmptyPath | LibC.ForceSync, LibC.StatxBasic, out _);
+
     /// <summary>Tries whether a folder takes files and locks, by a file that is made and deleted: says what is wrong, or null when nothing
     /// is.</summary>
     internal static string? Try(string path)
@@ -153,12 +159,6 @@ internal sealed unsafe class Folder : IDisposable
             return _isLocked = true;
         return Marshal.GetLastPInvokeError() == LibC.EAGAIN ? false : throw Failure(Path);
     }
-
-    /// <summary>
-    /// Shares the lock of this folder with others that do, for as long as it is open; waits for one who has it alone. Not every file system
-    /// has locks.
-    /// </summary>
-    internal void Share() => _isLocked = LibC.Lock(Handle, LibC.LockShared) == 0;
 
     /// <summary>Waits for the lock of this folder and takes it for as long as the folder is open.</summary>
     internal void Lock() => Check(LibC.Lock(Handle, LibC.LockExclusive), ".");
@@ -356,6 +356,9 @@ internal sealed unsafe class Folder : IDisposable
         if (result != 0)
             throw Failure(Display(name));
     }
+
+    /// <summary>The error for the call that has just failed with something in this folder.</summary>
+    internal MoorfieldException FailureOf(string name) => Failure(Display(name));
 
     private static MoorfieldException Failure(string path, int? error = null)
     {

@@ -6,7 +6,8 @@ namespace Moorfield.Core.Storage;
 /// <summary>
 /// Which folder of which file system a volume's root is. Copies of a system have the same machine identifier and files, but not the same place.
 /// </summary>
-/// <param name="FileSystem">The serial number of an NTFS volume, else the file system's own identifier, else its device.</param>
+/// <param name="FileSystem">The serial number of an NTFS volume, else the file system's own identifier, else what an NFS server calls
+/// it, else its device.</param>
 /// <param name="Inode">Of the root folder in it.</param>
 public sealed record TargetLocation(string FileSystem, ulong Inode)
 {
@@ -17,7 +18,8 @@ public sealed record TargetLocation(string FileSystem, ulong Inode)
     internal static TargetLocation Of(SafeFileHandle folder)
     {
         var facts = Facts(folder) ?? default;
-        return new TargetLocation(Serial(facts) ?? Identifier(folder) ?? $"device:{facts.DeviceMajor}:{facts.DeviceMinor}", facts.Inode);
+        string device = $"{facts.DeviceMajor}:{facts.DeviceMinor}";
+        return new TargetLocation(Serial(facts) ?? Identifier(folder) ?? NetworkIdentifier(device) ?? $"device:{device}", facts.Inode);
     }
 
     /// <summary>True if two paths lead to the same file or folder now.</summary>
@@ -46,6 +48,23 @@ public sealed record TargetLocation(string FileSystem, ulong Inode)
         byte* facts = stackalloc byte[256];
         ulong identifier = LibC.FileSystemFacts(folder, facts) == 0 ? *(ulong*)(facts + 56) : 0;
         return identifier == 0 ? null : string.Create(CultureInfo.InvariantCulture, $"fs:{identifier:x16}");
+    }
+
+    /// <summary>
+    /// What an NFS server calls the file system, the same on all its clients; null where there is none. A line of the kernel's list has
+    /// version, server, port, device, the server's identifier.
+    /// </summary>
+    private static string? NetworkIdentifier(string device)
+    {
+        try
+        {
+            return File.ReadLines("/proc/fs/nfsfs/volumes").Select(l => l.Split(' ', StringSplitOptions.RemoveEmptyEntries))
+                .Where(f => f.Length > 4 && f[3] == device).Select(f => $"nfs:{f[1]}:{f[4]}").FirstOrDefault();
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            return null;
+        }
     }
 
     /// <summary>The identity of an NTFS volume, from its first sector.</summary>

@@ -12,6 +12,7 @@ internal sealed class WorkFolder : IDisposable
     private readonly Folder _parent;
     private readonly Folder _folder;
     private readonly string _name;
+    private readonly FileLock? _lock;
 
     /// <param name="parent">The folder to make it in.</param>
     /// <param name="purpose">The beginning of its name, which says what the work is for.</param>
@@ -26,7 +27,7 @@ internal sealed class WorkFolder : IDisposable
             _name = $"{purpose}-{Convert.ToHexStringLower(RandomNumberGenerator.GetBytes(Digits / 2))}";
             _parent.MakeFolder(_name);
             _folder = _parent.OpenFolder(_name) ?? throw new MoorfieldException(ErrorKind.Failed, $"{Path.Combine(parent, _name)} is gone.");
-            _ = _folder.TryLock();
+            _lock = FileLock.TryTake(_folder);
             FullPath = Path.Combine(Path.GetFullPath(parent), _name);
         }
         catch
@@ -82,7 +83,8 @@ internal sealed class WorkFolder : IDisposable
         {
             if (folder is null)
                 return; // a link, or something else: not made here
-            if (!folder.TryLock())
+            using var held = FileLock.TryTake(folder);
+            if (held is null)
             {
                 throw new MoorfieldException(RefusalReason.InUse,
                     $"Another run is at work in {_parent.Display(left)}. Nothing was written.");
@@ -93,6 +95,8 @@ internal sealed class WorkFolder : IDisposable
 
     public void Dispose()
     {
+        // Closed first: NFS keeps under another name what is deleted while it is open.
+        _lock?.Dispose();
         // What cannot be deleted, even when it is tried once more, is left for the next run of the same purpose.
         for (int tries = 0; tries < 2; tries++)
         {

@@ -132,7 +132,11 @@ public static class DiskMarker
     {
         var (folder, name) = Place(disk);
         if (!disk.IsDevice)
+        {
+            using (var place = Folder.Open(folder, new WriteInterceptor()))
+                place.Refresh();
             return Read(Path.Combine(folder, name), disk.Name) is { } beside ? [new FoundMarker(folder, name, beside)] : [];
+        }
         if (!Directory.Exists(folder))
             return [];
         var found = new List<FoundMarker>();

@@ -19,9 +19,10 @@ namespace Moorfield.Core.Vaults;
        points/000001.journal    one JSON line for each step of the run, flushed as it is made; and for each note and pin since
        points/000001.report     the run's report for people, where one was wanted, compressed, and encrypted where the document is
        points/highest           the highest number of a point that was deleted
+       lock, points/lock        empty, to be locked
    A document never changes once it is written. Its blobs are on the disk before it is, and its head as well. A head counts only as long as
    its document has the length that it gives; without one the document is read. Whoever has the vault open shares its lock; points and contents
-   are deleted by one who has it alone.
+   are deleted by one who has it alone. The other lock is for the moment in which something is written among the points.
 */
 
 /// <summary>The folder that holds restore points.</summary>
@@ -37,6 +38,7 @@ public sealed partial class Vault : IContentStore, IDisposable
     private const string PartPrefix = "part-";
     private const int PartDigits = 32;
     private readonly Folder _root;
+    private readonly FileLock? _lock;
     private readonly WriteInterceptor _interceptor;
     private readonly Lazy<Compressor> _compressor;
     private readonly Folder _blobs;
@@ -49,6 +51,7 @@ public sealed partial class Vault : IContentStore, IDisposable
     {
         FullPath = path;
         _root = root;
+        _lock = FileLock.Share(root);
         _interceptor = interceptor;
         _blobs = blobs;
         _points = points;
@@ -90,7 +93,6 @@ public sealed partial class Vault : IContentStore, IDisposable
         {
             Directory.CreateDirectory(path, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
             var root = Folder.Open(path, interceptor);
-            root.Share();
             var vault = new Vault(path, root, Subfolder(root, Blobs), Subfolder(root, Points), interceptor);
             vault.ClearParts();
             return vault;
@@ -112,7 +114,6 @@ public sealed partial class Vault : IContentStore, IDisposable
         try
         {
             root = Directory.Exists(path) ? Folder.Open(path, interceptor) : null;
-            root?.Share();
             blobs = root?.OpenFolder(Blobs);
             points = root?.OpenFolder(Points);
             if (blobs is not null && points is not null)
@@ -135,7 +136,7 @@ public sealed partial class Vault : IContentStore, IDisposable
     {
         foreach (string name in _blobs.Names().Where(IsPart))
         {
-            using var part = _blobs.OpenFile(name);
+            using var part = _blobs.OpenFile(name, forWriting: true);
             if (part is not null && LibC.Lock(part, LibC.LockExclusive | LibC.LockNonBlocking) == 0)
                 _blobs.Delete(name, mayBeGone: true);
         }
@@ -164,10 +165,13 @@ public sealed partial class Vault : IContentStore, IDisposable
     // ---- points
 
     /// <summary>Numbers of all restore points, ascending.</summary>
-    public IReadOnlyList<int> Numbers() =>
-        [.. _points.Names().Where(n => n.EndsWith(".json", StringComparison.Ordinal))
+    public IReadOnlyList<int> Numbers()
+    {
+        _points.Refresh();
+        return [.. _points.Names().Where(n => n.EndsWith(".json", StringComparison.Ordinal))
             .Select(n => int.TryParse(n[..^5], out int number) && n == DocumentName(number) ? number : 0)
             .Where(n => n is > 0 and < int.MaxValue).Order()];
+    }
 
     /// <summary>
     /// Writes a restore point, with everything it refers to, to the disk. Its number is given here. It is read back from its own bytes before
@@ -178,8 +182,7 @@ public sealed partial class Vault : IContentStore, IDisposable
     {
         _root.FlushFileSystem();
         // Runs on other targets may use this vault at the same time.
-        using var gate = _root.OpenFolder(Points)!;
-        gate.Lock();
+        using var gate = FileLock.Take(_points);
         var numbered = point with { Number = Math.Max(Numbers().LastOrDefault(), Highest()) + 1 };
         DeleteAccompanying(numbered.Number); // of a point that was taken back as the power went
         var stored = Document(numbered);
@@ -217,7 +220,8 @@ public sealed partial class Vault : IContentStore, IDisposable
     // ---- upkeep
 
     /// <summary>Takes the vault alone for as long as it is open; false when another run has it open.</summary>
-    internal bool TryAcquireExclusively() => _root.TryLock();
+    internal bool TryAcquireExclusively() => _lock?.TryTakeAlone()
+        ?? throw new MoorfieldException(ErrorKind.Failed, $"The vault {FullPath} cannot be locked. Nothing was deleted.");
 
     /// <summary>The highest number of a point that was deleted: numbers are not given twice. 0 for none.</summary>
     private int Highest()
@@ -396,6 +400,7 @@ public sealed partial class Vault : IContentStore, IDisposable
         if (_compressor.IsValueCreated)
             _compressor.Value.Dispose();
         ForgetKeys();
+        _lock?.Dispose();
         _points.Dispose();
         _blobs.Dispose();
         _root.Dispose();

@@ -36,8 +36,7 @@ public sealed partial class Vault
     internal void Append(int number, JournalLine line)
     {
         // Several processes may add lines at once, each after the last.
-        using var gate = _root.OpenFolder(Points)!;
-        gate.Lock();
+        using var gate = FileLock.Take(_points);
         string name = JournalName(number);
         var there = _points.OpenFile(name, forWriting: true);
         using var file = there ?? _points.CreateFile(name, Folder.PrivateMode);

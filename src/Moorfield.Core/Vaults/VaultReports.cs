@@ -26,8 +26,7 @@ public sealed partial class Vault
             }
             sealing?.Finish();
         }
-        using var gate = _root.OpenFolder(Points)!;
-        gate.Lock();
+        using var gate = FileLock.Take(_points);
         AtomicFile.Write(_points, ReportName(number), output.ToArray(), Folder.PrivateMode);
     }
 

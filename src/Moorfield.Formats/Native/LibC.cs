@@ -22,6 +22,7 @@ internal static unsafe partial class LibC
 
     internal const int SymlinkNoFollow = 0x100;
     internal const int EmptyPath = 0x1000;
+    internal const int ForceSync = 0x2000;
     internal const int RemoveDirectory = 0x200;
     internal const int LockShared = 1;
     internal const int LockExclusive = 2;
@@ -32,6 +33,7 @@ internal static unsafe partial class LibC
     internal const int EPERM = 1;
     internal const int ENOENT = 2;
     internal const int EAGAIN = 11;
+    internal const int EACCES = 13;
     internal const int ENOTDIR = 20;
     internal const int ERANGE = 34;
     internal const int ENAMETOOLONG = 36;
@@ -170,6 +172,13 @@ internal static unsafe partial class LibC
     /// <summary>The file system's own identifier lies at 56 of the 120 bytes, 64 bits; 0 where it has none.</summary>
     [LibraryImport(Library, EntryPoint = "fstatfs64", SetLastError = true)]
     internal static partial int FileSystemFacts(SafeFileHandle anyFile, byte* facts);
+
+    /// <summary>True if an open file is on a file system of another host (NFS, SMB), by the kinds that statfs(2) gives.</summary>
+    internal static bool IsOnNetwork(SafeFileHandle file)
+    {
+        byte* facts = stackalloc byte[256];
+        return FileSystemFacts(file, facts) == 0 && (uint)*(long*)facts is 0x6969 or 0xFF534D42 or 0xFE534D42;
+    }
 
     [LibraryImport(Library, EntryPoint = "flock", SetLastError = true)]
     internal static partial int Lock(SafeFileHandle file, int operation);
