@@ -43,7 +43,7 @@ internal sealed class FileLock : IDisposable
     /// Takes one byte of a file. On a network file system a lock of the whole file would be one of all its bytes: QEMU's own could not be had
     /// then, and on SMB nobody could read them. Only what is open for writing can be locked alone there.
     /// </summary>
-    private static FileLock? TryTakeByte(SafeFileHandle file, string name, bool isShared)
+    internal static FileLock? TryTakeByte(SafeFileHandle file, string name, bool isShared)
     {
         // By the open descriptor: the same file, whatever has its name by now.
         var opened = RegularFile.Open($"/proc/self/fd/{file.DangerousGetHandle()}", isShared ? LibC.ReadOnly : LibC.ReadWrite);

@@ -50,22 +50,23 @@ public sealed record TargetLocation(string FileSystem, ulong Inode)
         return identifier == 0 ? null : string.Create(CultureInfo.InvariantCulture, $"fs:{identifier:x16}");
     }
 
-    /// <summary>
-    /// What an NFS server calls the file system, the same on all its clients; null where there is none. A line of the kernel's list has
-    /// version, server, port, device, the server's identifier.
-    /// </summary>
     private static string? NetworkIdentifier(string device)
     {
         try
         {
-            return File.ReadLines("/proc/fs/nfsfs/volumes").Select(l => l.Split(' ', StringSplitOptions.RemoveEmptyEntries))
-                .Where(f => f.Length > 4 && f[3] == device).Select(f => $"nfs:{f[1]}:{f[4]}").FirstOrDefault();
+            return NetworkIdentifier(File.ReadLines("/proc/fs/nfsfs/volumes"), device);
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
-            return null;
+            return null; // no NFS client here
         }
     }
+
+    /// <summary>The name that an NFS server gives to the file system of a device, the same on all its clients; null where there is none.</summary>
+    /// <param name="volumes">The kernel's list of them: version, server, port, device, the server's identifier.</param>
+    internal static string? NetworkIdentifier(IEnumerable<string> volumes, string device) => volumes
+        .Select(l => l.Split(' ', StringSplitOptions.RemoveEmptyEntries)).Where(f => f.Length > 4 && f[3] == device)
+        .Select(f => $"nfs:{f[1]}:{f[4]}").FirstOrDefault();
 
     /// <summary>The identity of an NTFS volume, from its first sector.</summary>
     internal static string Serial(ReadOnlySpan<byte> bootSector) =>
