@@ -48,7 +48,7 @@ internal sealed class FileLock : IDisposable
         // By the open descriptor: the same file, whatever has its name by now.
         var opened = RegularFile.Open($"/proc/self/fd/{file.DangerousGetHandle()}", isShared ? LibC.ReadOnly : LibC.ReadWrite);
         if (opened is null)
-            return NotTaken(name);
+            throw CannotBeLocked(name);
         var wanted = new LibC.FileLock { Type = isShared ? LibC.ReadLock : LibC.WriteLock, Start = Place, Length = 1 };
         if (LibC.ControlLock(opened, LibC.SetFileLock, ref wanted) == 0)
             return new FileLock(opened, true);
@@ -58,9 +58,10 @@ internal sealed class FileLock : IDisposable
         return NotTaken(name);
     }
 
-    private static FileLock? NotTaken(string name) => Marshal.GetLastPInvokeError() is LibC.EAGAIN or LibC.EACCES ? null
-        : throw new MoorfieldException(ErrorKind.Failed, $"{name} cannot be locked, so two runs at once would not see each other: "
-            + $"{Marshal.GetLastPInvokeErrorMessage()}. Nothing was changed.");
+    private static FileLock? NotTaken(string name) => Marshal.GetLastPInvokeError() == LibC.EAGAIN ? null : throw CannotBeLocked(name);
+
+    private static MoorfieldException CannotBeLocked(string name) => new(ErrorKind.Failed,
+        $"{name} cannot be locked, so two runs at once would not see each other: {Marshal.GetLastPInvokeErrorMessage()}. Nothing was changed.");
 
     /// <summary>Takes the lock of a folder; null when another has it.</summary>
     /// <exception cref="MoorfieldException">It cannot be locked.</exception>
@@ -91,18 +92,18 @@ internal sealed class FileLock : IDisposable
     /// </summary>
     internal static FileLock? Share(Folder folder)
     {
-        SafeFileHandle? file = null;
+        SafeFileHandle file;
         try
         {
-            file = TryOpen(folder, LibC.ReadWrite | LibC.Create) ?? TryOpen(folder, LibC.ReadOnly);
+            file = Open(folder);
         }
         catch (MoorfieldException)
         {
-            // something else than a file
+            return null;
         }
-        if (file is not null && LibC.Lock(file, LibC.LockShared) == 0)
+        if (LibC.Lock(file, LibC.LockShared) == 0)
             return new FileLock(file, true);
-        file?.Dispose();
+        file.Dispose();
         return null;
     }
 
@@ -116,12 +117,17 @@ internal sealed class FileLock : IDisposable
             : throw new MoorfieldException(ErrorKind.Failed, $"A folder cannot be locked: {Marshal.GetLastPInvokeErrorMessage()}.");
     }
 
-    private static SafeFileHandle Open(Folder folder) => TryOpen(folder, LibC.ReadWrite | LibC.Create) ?? throw folder.FailureOf(FileName);
+    /// <summary>
+    /// Opens the file that stands for a folder. Making it does not count as a write of the run: it stays empty. On a read-only place it is
+    /// opened for reading, which is enough to share the lock.
+    /// </summary>
+    private static SafeFileHandle Open(Folder folder) =>
+        TryOpen(folder, LibC.ReadWrite | LibC.Create) ?? TryOpen(folder, LibC.ReadOnly) ?? throw folder.FailureOf(FileName);
 
-    /// <summary>Opens the file that stands for a folder. Making it does not count as a write of the run: it stays empty.</summary>
     private static SafeFileHandle? TryOpen(Folder folder, int mode)
     {
-        var file = LibC.OpenAt(folder.Handle, UnixName.Encode(FileName), mode | LibC.NoFollow | LibC.NonBlock | LibC.CloseOnExec, Folder.PrivateMode);
+        var file = LibC.OpenAt(
+            folder.Handle, UnixName.Encode(FileName), mode | LibC.NoFollow | LibC.NonBlock | LibC.CloseOnExec, Folder.PrivateMode);
         if (file.IsInvalid)
             return null;
         if (RegularFile.Is(file))

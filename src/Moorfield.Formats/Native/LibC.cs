@@ -33,7 +33,6 @@ internal static unsafe partial class LibC
     internal const int EPERM = 1;
     internal const int ENOENT = 2;
     internal const int EAGAIN = 11;
-    internal const int EACCES = 13;
     internal const int ENOTDIR = 20;
     internal const int ERANGE = 34;
     internal const int ENAMETOOLONG = 36;
