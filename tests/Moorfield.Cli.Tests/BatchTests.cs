@@ -113,7 +113,7 @@ public sealed class BatchTests : CliTest
             while (Jobs().Any(j => State(j) is not "done"))
             {
                 using var doomed = Worker("--jobs", "2");
-                Thread.Sleep(chance.Next(100, 1500));
+                Thread.Sleep(chance.Next(50, 400));
                 // With all that it started, as when the host ends.
                 doomed.Kill(entireProcessTree: true);
                 doomed.WaitForExit();
@@ -122,7 +122,7 @@ public sealed class BatchTests : CliTest
             steady.WaitForExit(TimeSpan.FromMinutes(2)).ShouldBeTrue();
             steady.ExitCode.ShouldBe(0);
         }
-        kills.ShouldBeGreaterThan(2);
+        kills.ShouldBeGreaterThan(0);
         Run(["check", .. targets, "--brief", _brief]).ExitCode.ShouldBe(0);
         Jobs().ShouldAllBe(j => State(j) == "done");
         Points.ShouldAllBe(p => p == "inEffect" || p == "notTaken");

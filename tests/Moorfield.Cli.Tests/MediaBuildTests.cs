@@ -137,7 +137,7 @@ public sealed class MediaBuildTests : CliTest
         string work = Folder[".same.iso.moorfield-build-00112233445566778899aabbccddeeff"], locked = Folder["locked"];
         Directory.CreateDirectory(work);
         File.WriteAllText(Path.Combine(work, "medium.iso"), "half of it");
-        using (var run = System.Diagnostics.Process.Start("flock", ["-x", work, "sh", "-c", $"touch '{locked}'; sleep 60"]))
+        using (var run = System.Diagnostics.Process.Start("flock", ["-x", Path.Combine(work, "lock"), "sh", "-c", $"touch '{locked}'; sleep 60"]))
         {
             SpinWait.SpinUntil(() => File.Exists(locked), 10_000).ShouldBeTrue();
             var outcome = Run("media", "build", _iso, "--to", Folder["same.iso"], "--label", "X", "--yes");

@@ -180,7 +180,7 @@ public sealed class VaultUpkeepTests : CliTest
             File.WriteAllText(other, "not ours");
         Run("restore-point", "verify").ExitCode.ShouldBe(4);
         string locked = Folder["locked"];
-        using (var run = System.Diagnostics.Process.Start("flock", ["-s", Vault, "sh", "-c", $"touch '{locked}'; sleep 60"]))
+        using (var run = System.Diagnostics.Process.Start("flock", ["-s", Path.Combine(Vault, "lock"), "sh", "-c", $"touch '{locked}'; sleep 60"]))
         {
             SpinWait.SpinUntil(() => File.Exists(locked), 10_000).ShouldBeTrue();
             Run("restore-point", "verify", "--mend").ExitCode.ShouldBe(5);
