@@ -103,6 +103,14 @@ public sealed class FileLockTests : IDisposable
     }
 
     [Fact]
+    public void Where_the_lock_cannot_be_made_that_is_told_and_not_that_it_is_missing()
+    {
+        using var folder = Folder.Open("/sys/kernel", new WriteInterceptor());
+        Should.Throw<MoorfieldException>(() => FileLock.Take(folder)).Message.ShouldNotContain("No such file");
+        FileLock.Share(folder).ShouldBeNull();
+    }
+
+    [Fact]
     public void A_file_system_is_known_by_the_name_that_its_NFS_server_gives_it()
     {
         string[] volumes =

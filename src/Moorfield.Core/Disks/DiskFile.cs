@@ -218,11 +218,15 @@ public sealed class DiskFile : IDisposable
     /// <exception cref="MoorfieldException">One cannot be locked.</exception>
     public bool TryLock()
     {
-        Unlock();
+        if (_locks.Count > 0)
+            return true;
         foreach (var (file, name, isWritten) in _parts.Parts.Select(p => (p.File, p.Name, p.IsWritten)).Prepend((_file, Name, true)))
         {
             if (FileLock.TryTake(file, name, isShared: !isWritten) is not { } held)
+            {
+                Unlock();
                 return false;
+            }
             _locks.Add(held);
         }
         return true;

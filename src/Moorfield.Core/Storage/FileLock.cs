@@ -9,7 +9,7 @@ namespace Moorfield.Core.Storage;
 /// </summary>
 internal sealed class FileLock : IDisposable
 {
-    /// <summary>Of the file that stands for its folder.</summary>
+    /// <summary>Name of the empty file in a folder that is locked instead of the folder.</summary>
     internal const string FileName = "lock";
 
     // Beyond every file's end, and what others lock.
@@ -118,11 +118,17 @@ internal sealed class FileLock : IDisposable
     }
 
     /// <summary>
-    /// Opens the file that stands for a folder. Making it does not count as a write of the run: it stays empty. On a read-only place it is
-    /// opened for reading, which is enough to share the lock.
+    /// Opens the file to lock instead of a folder, and makes it if it is missing; it stays empty, so that no run has to take it back. On a
+    /// read-only file system it is opened for reading, which is enough to share the lock.
     /// </summary>
-    private static SafeFileHandle Open(Folder folder) =>
-        TryOpen(folder, LibC.ReadWrite | LibC.Create) ?? TryOpen(folder, LibC.ReadOnly) ?? throw folder.FailureOf(FileName);
+    private static SafeFileHandle Open(Folder folder)
+    {
+        if (TryOpen(folder, LibC.ReadWrite | LibC.Create) is { } file)
+            return file;
+        // Before the second try, which would say that the file is missing where it could not be made.
+        var failure = folder.FailureOf(FileName);
+        return TryOpen(folder, LibC.ReadOnly) ?? throw failure;
+    }
 
     private static SafeFileHandle? TryOpen(Folder folder, int mode)
     {

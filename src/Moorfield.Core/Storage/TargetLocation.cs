@@ -62,7 +62,7 @@ public sealed record TargetLocation(string FileSystem, ulong Inode)
         }
     }
 
-    /// <summary>The name that an NFS server gives to the file system of a device, the same on all its clients; null where there is none.</summary>
+    /// <summary>The identifier that an NFS server gives to a file system, the same on all clients; null if the device is not NFS.</summary>
     /// <param name="volumes">The kernel's list of them: version, server, port, device, the server's identifier.</param>
     internal static string? NetworkIdentifier(IEnumerable<string> volumes, string device) => volumes
         .Select(l => l.Split(' ', StringSplitOptions.RemoveEmptyEntries)).Where(f => f.Length > 4 && f[3] == device)
