@@ -5,6 +5,9 @@ namespace Moorfield.Cli;
 
 internal static class Program
 {
+    // A name that begins with @ is a name, and no file with more arguments.
+    private static readonly ParserConfiguration AsTyped = new() { ResponseFileTokenReplacer = null };
+
     private static int Main(string[] arguments)
     {
         try
@@ -72,7 +75,7 @@ internal static class Program
             return (int)result;
         using var watched = watch;
         using var interruption = new Interruption(console);
-        var parsed = root.Parse(arguments);
+        var parsed = root.Parse(arguments, AsTyped);
         if (Mistakes(console, parsed) is { } wrong)
             return (int)wrong;
         return parsed.Invoke(new Surroundings(console, interruption) { EnableDefaultExceptionHandler = false, Error = Console.Error,
@@ -86,7 +89,7 @@ internal static class Program
         {
             if (SeveralTargets.Of(arguments) is not { } several)
                 return null;
-            var parsed = root.Parse(several.First);
+            var parsed = root.Parse(several.First, AsTyped);
             return Mistakes(console, parsed) ?? several.Run(console, parsed);
         }
         catch (MoorfieldException e)

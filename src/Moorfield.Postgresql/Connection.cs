@@ -47,10 +47,13 @@ internal static class Connection
             Timeout = ConnectSeconds,
             IncludeErrorDetail = false,
         };
+        if (host.StartsWith('/') && $"{host}/.s.PGSQL.{settings.Port}" is var socket && !File.Exists(socket))
+            throw new ConnectionException($"no server listens at {socket}");
         if (!host.StartsWith('/'))
             (settings.TcpKeepAlive, settings.TcpKeepAliveTime) = (true, AliveSeconds);
         var builder = new NpgsqlSlimDataSourceBuilder(settings.ConnectionString);
         builder.EnableTransportSecurity();
+        builder.ConfigureTypeLoading(types => types.EnableTypeLoading(false)); // values go through unread
         var source = builder.Build();
         try
         {

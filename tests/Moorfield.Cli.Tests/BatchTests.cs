@@ -1,4 +1,5 @@
 using System.Diagnostics;
+using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
 using Moorfield.Tests;
@@ -35,9 +36,11 @@ public sealed class BatchTests : CliTest
     private string[] Points => [.. Json(Run("restore-point", "list", "--format", "json")).GetProperty("restorePoints").EnumerateArray()
         .Select(p => p.GetProperty("state").GetString()!)];
 
-    private Process Worker(params string[] more)
+    private Process Worker(params string[] more) => Begin([ProgramPath, "batch", "run", _address, "--lease", "4", .. more]);
+
+    private Process Begin(params string[] words)
     {
-        var start = new ProcessStartInfo(ProgramPath, ["batch", "run", _address, "--lease", "2", .. more])
+        var start = new ProcessStartInfo(words[0], words[1..])
         {
             UseShellExecute = false, RedirectStandardOutput = true, RedirectStandardError = true,
         };
@@ -161,6 +164,163 @@ public sealed class BatchTests : CliTest
         Run("check", target, "--brief", _brief).ExitCode.ShouldBe(0);
     }
 
+    [Fact]
+    public void A_target_that_another_run_has_is_put_off()
+    {
+        string image = Demo.CopyImageTo(Folder), other = Targets(1)[0];
+        Add(image, other);
+        using (var busy = Moorfield.Core.Images.ImageFile.Open(image, new Moorfield.Core.Storage.WriteInterceptor()))
+        {
+            busy.TryLock().ShouldBeTrue();
+            using var worker = Worker("--jobs", "1");
+            // The next one is done meanwhile.
+            while (State(Jobs()[1]) != "done")
+                Thread.Sleep(50);
+            State(Jobs()[0]).ShouldBeOneOf("ready", "running");
+            while (Jobs()[0].GetProperty("tries").GetInt32() < 2)
+                Thread.Sleep(50);
+            busy.Dispose();
+            worker.WaitForExit(TimeSpan.FromMinutes(1)).ShouldBeTrue();
+            worker.ExitCode.ShouldBe(0);
+        }
+        Jobs().ShouldAllBe(j => State(j) == "done");
+        Run("check", image, "--brief", _brief).ExitCode.ShouldBe(0);
+        Points.ShouldBe(["inEffect", "inEffect"]);
+        // One that is never let go fails in the end.
+        using var longer = Moorfield.Core.Images.ImageFile.Open(image, new Moorfield.Core.Storage.WriteInterceptor());
+        longer.TryLock().ShouldBeTrue();
+        Add(image);
+        TestServer.Shared.Sql($"UPDATE {Schema}.job SET tries=8 WHERE batch=2");
+        var outcome = Run("batch", "run", _address, "2", "--lease", "4");
+        outcome.ExitCode.ShouldBe(3);
+        outcome.Output.ShouldContain("put off: ");
+        outcome.Output.ShouldContain("1 job: 0 done, 1 not done in full.");
+        Jobs(2)[0].GetProperty("said").GetString()!.ShouldContain("is being changed by another run");
+        State(Jobs(2)[0]).ShouldBe("failed");
+    }
+
+    [Fact]
+    public void A_server_that_says_nothing_counts_as_lost()
+    {
+        using var server = new TestServer();
+        string address = server.Address("silent");
+        string[] targets = Targets(6);
+        Run(["batch", "add", address, "--brief", _brief, "--accept-costs", .. targets]).ExitCode.ShouldBe(0);
+        string Backends() => server.Sql("SELECT pid FROM pg_stat_activity WHERE application_name='moorfield'");
+        void Signal(string signal, string processes) => Tool.Run("kill", [signal, .. processes.Split('\n', StringSplitOptions.RemoveEmptyEntries)]);
+        var start = new ProcessStartInfo(ProgramPath, ["batch", "run", address, "--jobs", "1", "--lease", "12"])
+        {
+            UseShellExecute = false, RedirectStandardOutput = true, RedirectStandardError = true,
+        };
+        foreach (var (name, value) in Surroundings)
+            start.Environment[name] = value;
+        using (var worker = Process.Start(start)!)
+        {
+            // Its connection is silent; another one is not.
+            string stopped;
+            while ((stopped = Backends()).Length == 0)
+                Thread.Sleep(5);
+            Signal("-STOP", stopped);
+            worker.StandardOutput.ReadToEnd().ShouldContain("6 jobs: 6 done, 0 not done in full.");
+            worker.StandardError.ReadToEnd().ShouldContain("did not answer for 3 s");
+            worker.WaitForExit();
+            worker.ExitCode.ShouldBe(0);
+            Signal("-CONT", stopped);
+        }
+        Run(["check", .. targets, "--brief", _brief]).ExitCode.ShouldBe(0);
+        // It is silent when a run asks whether it may write: the run is stopped, and has changed nothing.
+        string target = Demo.CopyFewTo(Folder, "last"), before = VolumeState.Files(target);
+        Run("batch", "add", address, "--brief", _brief, "--accept-costs", target).ExitCode.ShouldBe(0);
+        server.Sql("""
+            SET search_path TO silent;
+            UPDATE job SET tries=9 WHERE batch=2;
+            CREATE FUNCTION slow() RETURNS trigger LANGUAGE plpgsql AS
+                'BEGIN IF NEW.attempt = OLD.attempt THEN PERFORM pg_sleep(60); END IF; RETURN NEW; END';
+            CREATE TRIGGER slow BEFORE UPDATE ON job FOR EACH ROW EXECUTE FUNCTION slow();
+            """);
+        var outcome = Run("batch", "run", address, "2", "--jobs", "1", "--lease", "4");
+        outcome.ExitCode.ShouldBe(3, outcome.Error);
+        outcome.Error.ShouldContain("did not answer for 1 s");
+        outcome.Output.ShouldContain("0 jobs: 0 done, 0 not done in full, 1 lost.");
+        VolumeState.Files(target).ShouldBe(before);
+    }
+
+    [Theory]
+    [InlineData("UPDATE batch SET options='--vault=/elsewhere'", "knows no option --vault=/elsewhere of batches", "")]
+    [InlineData("UPDATE batch SET options=E'--accept-costs\n--plain-vault'", "knows no option --plain-vault", "")]
+    [InlineData("UPDATE batch SET options=E'--for=a\u001bb'", "knows no option", "")]
+    [InlineData("UPDATE job SET target='--preview'", "have to be whole paths", "")]
+    [InlineData("UPDATE job SET target=target||E'\u001b[2J'", "have to be whole paths", "")]
+    [InlineData("UPDATE batch SET brief='few.brief.yaml'", "have to be whole paths", "")]
+    [InlineData("UPDATE batch SET brief='$secret'", "cannot be read as a brief", "berth-seven")]
+    public void What_the_server_has_is_checked(string change, string fault, string onlyHere)
+    {
+        string target = Targets(1)[0];
+        string before = VolumeState.Files(target), secret = Folder.Write("secret", "brief: 1\ntitle: x\nberth-seven: 1\n"u8);
+        Add(target);
+        TestServer.Shared.Sql($"SET search_path TO {Schema}; {change.Replace("$secret", secret, StringComparison.Ordinal)}");
+        var outcome = Run("batch", "run", _address);
+        outcome.ExitCode.ShouldBe(3, outcome.Error);
+        outcome.Output.ShouldContain(fault);
+        outcome.Output.ShouldContain(onlyHere);
+        outcome.Output.ShouldNotContain("\u001b");
+        string said = Jobs()[0].GetProperty("said").GetString()!;
+        said.ShouldContain(fault);
+        if (onlyHere.Length > 0)
+            TestServer.Shared.Sql($"SELECT * FROM {Schema}.job").ShouldNotContain(onlyHere);
+        VolumeState.Files(target).ShouldBe(before);
+    }
+
+    [Fact]
+    public void Clocks_that_differ_by_hours_change_nothing()
+    {
+        string[] targets = Targets(6);
+        Add(targets);
+        string[] At(string shift, params string[] words) => ["faketime", "-f", shift, ProgramPath, .. words];
+        string[] work = ["batch", "run", _address, "--jobs", "1", "--lease", "4"];
+        using (var ahead = Begin(At("+7h", work)))
+        using (var behind = Begin(At("-9h", work)))
+        {
+            while (!Jobs().Any(j => State(j) == "running"))
+                Thread.Sleep(5);
+            ahead.Kill(entireProcessTree: true);
+            using var again = Begin(At("+3d", work));
+            behind.WaitForExit(TimeSpan.FromMinutes(2)).ShouldBeTrue();
+            behind.ExitCode.ShouldBe(0);
+            again.WaitForExit(TimeSpan.FromMinutes(2)).ShouldBeTrue();
+            again.ExitCode.ShouldBe(0);
+        }
+        var jobs = Jobs();
+        jobs.ShouldAllBe(j => State(j) == "done" && j.GetProperty("tries").GetInt32() <= 2);
+        // The times are the server's, which has this machine's clock.
+        jobs.ShouldAllBe(j => (DateTimeOffset.UtcNow - j.GetProperty("ended").GetDateTimeOffset()).Duration() < TimeSpan.FromMinutes(10));
+        Run(["check", .. targets, "--brief", _brief]).ExitCode.ShouldBe(0);
+        Points.Count(p => p == "inEffect").ShouldBe(6);
+    }
+
+    [Fact]
+    public void Disks_are_done_virtual_and_encrypted_ones_as_well()
+    {
+        string plain = Demo.CopyDiskTo(Folder), encrypted = Demo.CopyEncryptedDiskTo(Folder, "counter-08.ntfs"), disk = Folder["counter.qcow2"];
+        File.WriteAllBytes(Folder["startup.bek"], Demo.EncryptedDiskKeys.StartupKey);
+        Tool.Read("qemu-img", "convert", "-f", "raw", "-O", "qcow2", plain, disk);
+        string[] before = [.. new[] { disk, encrypted }.Select(d => Convert.ToHexString(SHA256.HashData(File.ReadAllBytes(d))))];
+        Add(disk, encrypted);
+        var run = Run("batch", "run", _address);
+        run.ExitCode.ShouldBe(3, run.Error);
+        Jobs().Select(State).ShouldBe(["done", "failed"], run.Output);
+        Run("batch", "retry", _address, "1").ExitCode.ShouldBe(0);
+        var keyed = new Dictionary<string, string>(Surroundings) { ["MOORFIELD_BITLOCKER_KEY_FILE"] = Folder["startup.bek"] };
+        Tool.Run(ProgramPath, ["batch", "run", _address], keyed, null).ExitCode.ShouldBe(0);
+        Jobs().ShouldAllBe(j => State(j) == "done");
+        Tool.Run(ProgramPath, ["check", disk, encrypted, "--brief", _brief], keyed, null).ExitCode.ShouldBe(0);
+        TestServer.Shared.Sql($"SELECT * FROM {Schema}.job").ShouldNotContain("startup.bek");
+        foreach (string done in new[] { disk, encrypted })
+            Tool.Run(ProgramPath, ["undo", done, "--yes"], keyed, null).ExitCode.ShouldBe(0);
+        Tool.Read("qemu-img", "compare", "-f", "raw", "-F", "qcow2", plain, disk).ShouldContain("identical");
+        Convert.ToHexString(SHA256.HashData(File.ReadAllBytes(encrypted))).ShouldBe(before[1]);
+    }
+
     /// <summary>What a run asks its worker, and what it does by the answer.</summary>
     [Theory]
     [InlineData("", 130)]
@@ -222,7 +382,7 @@ public sealed class BatchTests : CliTest
         Run(["check", .. targets, "--brief", _brief]).ExitCode.ShouldBe(0);
         // One that does not come again ends the worker, with a sentence.
         server.Stop();
-        var outcome = Run("batch", "run", address, "--lease", "2");
+        var outcome = Run("batch", "run", address, "--lease", "4");
         outcome.ExitCode.ShouldBe(1);
         outcome.Error.ShouldContain("cannot be reached");
         server.Start();
@@ -238,7 +398,7 @@ public sealed class BatchTests : CliTest
         Refused(2, "There is no fleet store at", "batch", "run", _address);
         Add(target);
         Refused(2, "has no batch 7", "batch", "list", _address, "7");
-        Refused(2, "--lease takes 2 to", "batch", "run", _address, "--lease", "0");
+        Refused(2, "--lease takes 4 to", "batch", "run", _address, "--lease", "0");
         Refused(2, "--jobs takes 1 to", "batch", "run", _address, "--jobs", "0");
         Refused(2, "has no batch 7", "batch", "retry", _address, "7");
         // An older store has no tables for work, and whoever may not make them is told.

@@ -242,7 +242,7 @@ public sealed class ImageTests : CliTest
     {
         using var busy = Moorfield.Core.Images.ImageFile.Open(_image, new Moorfield.Core.Storage.WriteInterceptor());
         busy.TryLock().ShouldBeTrue();
-        Refused(1, "is being changed by another run", "remove", _image, "Weather", "--yes");
+        Refused(5, "is being changed by another run", "remove", _image, "Weather", "--yes");
         Done("inventory", _image);
     }
 

@@ -128,6 +128,44 @@ public sealed partial class OnAServerTests : CliTest
     }
 
     [Fact]
+    public void A_host_whose_clock_is_wrong_adds_and_forgets_by_the_time_of_the_server()
+    {
+        string right = TestServer.Shared.Address($"right {Folder.Path}"), wrong = TestServer.Shared.Address($"wrong {Folder.Path}");
+        string surveys = Path.Combine(Forty["fleet"], "week-6"), image = Demo.CopyUpdateTo(Folder);
+        ToolResult At(string shift, params string[] words) =>
+            Tool.Run("faketime", ["-f", shift, ProgramPath, .. words], Surroundings, null);
+        Run("fleet", "add", right, surveys, image).ExitCode.ShouldBe(0);
+        // Ten years on, everything would be long out of date; forty years ago, from the future.
+        At("-40y", "fleet", "add", wrong, surveys).ExitCode.ShouldBe(0);
+        At("+10y", "fleet", "add", wrong, image).ExitCode.ShouldBe(0);
+        string[] Said(string store) => [.. new[] { "inventory", "inventory --machines", "inventory --weeks 8" }
+            .SelectMany(c => Run([c.Split(' ')[0], store, .. c.Split(' ')[1..], "--format", "csv"]).Output.Split('\n'))
+            .Select(l => l.Contains("counter-update", StringComparison.Ordinal) ? "image" : l)];
+        Said(right).Length.ShouldBeGreaterThan(100);
+        Said(wrong).ShouldBe(Said(right));
+        At("-40y", "inventory", wrong).Output.ShouldNotContain("dated later");
+        At("+10y", "fleet", "forget", wrong, "--not-seen", "3000", "--yes").Output.ShouldContain("0 machines");
+        At("-40y", "fleet", "forget", wrong, "--past", "3000", "--yes").Output.ShouldContain("0 past states");
+        Said(wrong).ShouldBe(Said(right));
+    }
+
+    [Fact]
+    public void Without_SQLite_a_store_says_so()
+    {
+        string alone = Folder["alone"];
+        Directory.CreateDirectory(alone);
+        File.Copy(ProgramPath, Path.Combine(alone, "moorfield"));
+        string[][] calls = [["fleet", "add", Folder["new.fleet"], Path.Combine(Forty["fleet"], "week-6")], ["inventory", Forty["pcs.fleet"]]];
+        foreach (string[] call in calls)
+        {
+            var outcome = Tool.Run(Path.Combine(alone, "moorfield"), call, Surroundings, null);
+            outcome.ExitCode.ShouldBe(1);
+            outcome.Error.ShouldContain("The SQLite library is missing: libe_sqlite3.so belongs in the folder of the moorfield executable.");
+        }
+        File.Exists(Folder["new.fleet"]).ShouldBeFalse();
+    }
+
+    [Fact]
     public void Without_the_second_program_the_first_says_so()
     {
         string alone = Folder["alone"];

@@ -27,6 +27,19 @@ public sealed class SeveralTargetsTests : CliTest
         .Select(p => p.GetProperty("state").GetString()!)];
 
     [Fact]
+    public void A_name_that_begins_with_an_at_sign_is_a_name()
+    {
+        File.WriteAllText(Folder["@more"], "--version\n");
+        File.WriteAllText(Folder["list"], "@more\n");
+        foreach (string[] call in new string[][] { ["inventory", "@more"], ["guard", "--targets", "list", "offered-apps", "--yes"] })
+        {
+            var outcome = Tool.Run(ProgramPath, call, Surroundings, null, Folder.Path);
+            outcome.ExitCode.ShouldNotBe(0);
+            (outcome.Output + outcome.Error).ShouldContain("@more");
+        }
+    }
+
+    [Fact]
     public void Each_is_changed_and_put_back_as_if_it_were_the_only_one()
     {
         var preview = Run(["remove", .. _targets, "--brief", _brief, "--preview"]);

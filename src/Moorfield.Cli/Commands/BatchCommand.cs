@@ -8,7 +8,8 @@ namespace Moorfield.Cli.Commands;
 /// <summary><c>batch</c> shares work on many disks and images among hosts, through the server of a fleet.</summary>
 internal static class BatchCommand
 {
-    private const int UsualLease = 60, MinLease = 2, MaxLease = 86_400;
+    private const int UsualLease = 60, MinLease = 4, MaxLease = 86_400;
+    private const string For = "--for=", Edition = "--edition=", Lenient = "--lenient", AcceptCosts = "--accept-costs";
 
     internal static Command Create() => new("batch", """
         Shares work on many disks and images among hosts: jobs are on the PostgreSQL server of a fleet, and each host that runs 'batch run' takes
@@ -35,8 +36,8 @@ internal static class BatchCommand
         var brief = new Option<string>("--brief") { Description = "Brief that they are to follow", HelpName = "FILE", Required = true };
         var who = new Option<string[]>("--for") { Description = "For whom, as for 'remove' (repeatable)", HelpName = "WHO" };
         var editions = new Option<string[]>("--edition") { Description = "Editions of images, as for 'remove' (repeatable)", HelpName = "EDITION" };
-        var lenient = new Option<bool>("--lenient") { Description = "Go on although a rule of the brief seems to be mistyped" };
-        var costs = new Option<bool>("--accept-costs") { Description = "Accept what the removals cost" };
+        var lenient = new Option<bool>(Lenient) { Description = "Go on although a rule of the brief seems to be mistyped" };
+        var costs = new Option<bool>(AcceptCosts) { Description = "Accept what the removals cost" };
         var format = Common.Format();
         var command = new Command("add", """
             Adds a job for each target: to be as a brief wants it. The brief is remembered as it is now, with all that it includes: when it changes,
@@ -58,12 +59,13 @@ internal static class BatchCommand
                 throw new MoorfieldException(ErrorKind.InvalidUsage, $"There is no {missing}. Nothing was added.");
             string place = Path.GetFullPath(call.GetRequiredValue(brief));
             byte[] digest = DigestOf(BriefOptions.Load(call.Console, place, null));
-            List<string> options = [.. (call.GetValue(who) ?? []).SelectMany(w => new[] { "--for", w }),
-                .. (call.GetValue(editions) ?? []).SelectMany(e => new[] { "--edition", e })];
+            List<string> options = [.. (call.GetValue(who) ?? []).Select(w => For + w), .. (call.GetValue(editions) ?? []).Select(e => Edition + e)];
             if (call.GetValue(lenient))
-                options.Add("--lenient");
+                options.Add(Lenient);
             if (call.GetValue(costs))
-                options.Add("--accept-costs");
+                options.Add(AcceptCosts);
+            if (options.Concat(paths).Append(place).FirstOrDefault(t => t.Any(char.IsControl)) is { } text)
+                throw new MoorfieldException(ErrorKind.InvalidUsage, $"{TextFormat.Quoted(text)} holds a control character. Nothing was added.");
             using var queue = WorkQueue.Open(call.GetRequiredValue(store), makes: true);
             call.BeginChanging();
             int number = queue.Add(place, digest, options, paths);
@@ -75,6 +77,10 @@ internal static class BatchCommand
         });
         return command;
     }
+
+    /// <summary>True if a batch may give an option to the command that does its jobs.</summary>
+    internal static bool IsOption(string option) => option is Lenient or AcceptCosts
+        || ((option.StartsWith(For, StringComparison.Ordinal) || option.StartsWith(Edition, StringComparison.Ordinal)) && !option.Any(char.IsControl));
 
     /// <summary>The digest of a brief with all that it includes.</summary>
     internal static byte[] DigestOf(Brief brief) => SHA256.HashData(Encoding.ASCII.GetBytes(string.Join('\n', brief.Files.Select(f => f.Sha256))));

@@ -46,8 +46,11 @@ internal sealed class BatchWorker : IDisposable
     internal BatchWorker(ConsoleOutput console, string place, int? batch, int jobs, TimeSpan lease, string vault)
     {
         (_console, _place, _batch, _jobs, _lease, _vault) = (console, place, batch, jobs, lease, vault);
-        _queue = WorkQueue.Open(place);
+        _queue = Open();
     }
+
+    // A question that is not answered in time must leave some for stopping the runs.
+    private WorkQueue Open() => WorkQueue.Open(_place, patience: _lease / 4);
 
     /// <summary>Works until no job is left.</summary>
     internal ExitCode Run()
@@ -67,7 +70,7 @@ internal sealed class BatchWorker : IDisposable
                     break;
                 if (_unheard.IsRunning)
                     CheckHeard();
-                else if (Ask(q => q.IsAnyRunning(_batch) ? "yes" : "no") == "no")
+                else if (Ask(q => q.IsAnyLeft(_batch) ? "yes" : "no") == "no")
                     break;
                 Thread.Sleep(Pause < _lease / 4 ? Pause : _lease / 4);
                 continue;
@@ -77,8 +80,8 @@ internal sealed class BatchWorker : IDisposable
                 End(_held[at]);
         }
         _console.Line($"{TextFormat.Count(_done + _failed, "job")}: {_done} done, {_failed} not done in full"
-            + $"{(_lost == 0 ? "" : $", {_lost} lost to other workers")}.");
-        return _stops ? ExitCode.Stopped : _failed > 0 ? ExitCode.DoneInPart : ExitCode.Done;
+            + $"{(_lost == 0 ? "" : $", {_lost} lost")}.");
+        return _stops ? ExitCode.Stopped : _failed + _lost > 0 ? ExitCode.DoneInPart : ExitCode.Done;
     }
 
     /// <summary>Asks the server; it is connected to again when the connection is lost.</summary>
@@ -89,7 +92,7 @@ internal sealed class BatchWorker : IDisposable
         {
             try
             {
-                _queue ??= WorkQueue.Open(_place);
+                _queue ??= Open();
                 var answer = question(_queue);
                 _unheard.Reset();
                 return answer;
@@ -126,11 +129,11 @@ internal sealed class BatchWorker : IDisposable
                 return;
             }
         }
-        if (Fault(batch) is { } fault)
+        if (Fault(job, batch) is var (fault, detail))
         {
-            Ask(q => q.Finish(job, JobState.Failed, (int)ExitCode.InvalidUsage, null, fault, ""));
+            Ask(q => q.Finish(job, JobState.Failed, (int)ExitCode.InvalidUsage, null, $"not done: {fault}", ""));
             _failed++;
-            _console.Line($"{job.Target}: {fault}");
+            _console.Line($"{job.Target}: not done: {fault}{detail}");
             return;
         }
         // What a worker left half done that ended without a word is finished first.
@@ -143,17 +146,22 @@ internal sealed class BatchWorker : IDisposable
     private string[] Command(Job job, Batch batch) =>
         ["remove", job.Target, "--brief", batch.Brief, "--yes", "--vault", _vault, .. batch.Options, "--format", "json"];
 
-    /// <summary>Why the brief of a batch cannot be followed; null when it is as it was.</summary>
-    private string? Fault(Batch batch)
+    /// <summary>Why a job is not done: what the server has is checked like any other input. Null when it is done.</summary>
+    /// <returns>The reason, and what only this host is told of it: a brief's faults may quote a file that whoever added the batch may not read.</returns>
+    private (string Fault, string Detail)? Fault(Job job, Batch batch)
     {
+        if (!job.Target.StartsWith('/') || !batch.Brief.StartsWith('/') || (job.Target + batch.Brief).Any(char.IsControl))
+            return ("the target and the brief have to be whole paths.", "");
+        if (batch.Options.FirstOrDefault(o => !BatchCommand.IsOption(o)) is { } option)
+            return ($"this moorfield knows no option {TextFormat.Quoted(option)} of batches.", "");
         try
         {
             return BatchCommand.DigestOf(BriefOptions.Load(_console, batch.Brief, null)).AsSpan().SequenceEqual(batch.Digest.AsSpan()) ? null
-                : $"not done: {batch.Brief} has changed since the batch was added. Add a new batch.";
+                : ($"{batch.Brief} has changed since the batch was added. Add a new batch.", "");
         }
         catch (MoorfieldException e)
         {
-            return $"not done: {e.Message}";
+            return ($"{batch.Brief} cannot be read as a brief any more.", $" {e.Message}");
         }
     }
 
@@ -182,7 +190,7 @@ internal sealed class BatchWorker : IDisposable
         bool? isOwn = Ask<bool?>(q => q.Renew(held.Job, _lease));
         if (isOwn == true)
             held.Renewed = asked;
-        if (isOwn == false || Stopwatch.GetElapsedTime(held.Renewed) > _lease)
+        if (isOwn == false || Stopwatch.GetElapsedTime(held.Renewed) > _lease * 3 / 4)
             held.IsLost = true;
         return isOwn == true && !held.IsLost;
     }
@@ -219,12 +227,15 @@ internal sealed class BatchWorker : IDisposable
             return;
         }
         bool isDone = run.ExitCode == ExitCode.Done;
+        // Such as another run, or what the server of a network share still takes for one.
+        bool isPutOff = run.IsInUse && held.Job.Tries < WorkQueue.MostTries;
+        string said = isPutOff ? $"put off: {run.Text}" : run.Said;
         // Whoever cannot say it in time has lost the job: the next worker finds nothing to do.
         bool? told = null;
         while (told is null && Stopwatch.GetElapsedTime(held.Renewed) < _lease)
         {
-            told = Ask<bool?>(q => isStopped ? q.GiveBack(held.Job) : q.Finish(held.Job, isDone ? JobState.Done : JobState.Failed, (int)run.ExitCode,
-                run.Point, run.Said, Encoding.UTF8.GetString(run.Json()).TrimEnd()));
+            told = Ask<bool?>(q => isStopped ? q.GiveBack(held.Job) : isPutOff ? q.PutOff(held.Job, _lease / 2, said) : q.Finish(held.Job, isDone ? JobState.Done : JobState.Failed, (int)run.ExitCode,
+                run.Point, said, Encoding.UTF8.GetString(run.Json()).TrimEnd()));
             if (told is null)
             {
                 Renew(); // other jobs may be lost meanwhile
@@ -233,9 +244,9 @@ internal sealed class BatchWorker : IDisposable
         }
         if (told != true)
             _lost++;
-        else if (!isStopped)
+        else if (!isStopped && !isPutOff)
             (_done, _failed) = (_done + (isDone ? 1 : 0), _failed + (isDone ? 0 : 1));
-        _console.Line(told == true ? run.Describe() : $"{held.Job.Target}: what came of it could not be said in time; another worker takes the job.");
+        _console.Line(told == true ? isPutOff ? $"{held.Job.Target}: {said}" : run.Describe() : $"{held.Job.Target}: what came of it could not be said in time; another worker takes the job.");
     }
 
     private void Stop(PosixSignalContext context)

@@ -106,7 +106,7 @@ internal static class FleetCommand
         {
             string path = call.GetRequiredValue(store);
             string[] names = call.GetValue(machines) ?? [];
-            DateTimeOffset? seen = Before(call, notSeen), ended = Before(call, past);
+            int? seen = Days(call, notSeen), ended = Days(call, past);
             if (names.Length == 0 && seen is null && ended is null)
                 throw new MoorfieldException(ErrorKind.InvalidUsage, "Say what to forget: --machine NAME, --not-seen DAYS, or --past DAYS.");
             if (FleetStore.TryOpen(path) is not { } readable)
@@ -118,8 +118,9 @@ internal static class FleetCommand
                 return ExitCode.Done;
             }
             using var open = FleetStore.OpenOrCreate(path);
-            ImmutableArray<string> gone = [.. names.SelectMany(n => open.ForgetMachines(n)), .. seen is { } day ? open.ForgetMachines(day) : []];
-            int states = ended is { } old ? open.ForgetStates(old) : 0;
+            ImmutableArray<string> gone = [.. names.SelectMany(n => open.ForgetMachines(n)),
+                .. seen is { } days ? open.ForgetMachines(open.Now.AddDays(-days)) : []];
+            int states = ended is { } old ? open.ForgetStates(open.Now.AddDays(-old)) : 0;
             call.Write(format, new Report(
                 () => new FleetForgottenJson("moorfield.fleet-forgotten/1", open.FullPath, gone, states),
                 page => page.Line($"{open.Name}: {TextTable.Count(gone.Length, "machine")} and {TextTable.Count(states, "past state")} forgotten"
@@ -166,10 +167,9 @@ internal static class FleetCommand
         return command;
     }
 
-    private static DateTimeOffset? Before(Invocation call, Option<int?> option) => call.GetValue(option) switch
+    private static int? Days(Invocation call, Option<int?> option) => call.GetValue(option) switch
     {
-        null => null,
-        >= 0 and <= MaxDays and var days => DateTimeOffset.UtcNow.AddDays(-days),
+        null or (>= 0 and <= MaxDays) => call.GetValue(option),
         _ => throw new MoorfieldException(ErrorKind.InvalidUsage, $"{option.Name} takes 0 to {MaxDays} days."),
     };
 }

@@ -98,7 +98,7 @@ internal static class FleetHandOver
         IReadOnlyCollection<string> words, HandOverPlan settings, OpenOptions opening)
     {
         if (brief.After is { } after)
-            RingProgress.Of(fleet, BriefOptions.LoadRing(call.Console, brief, after), after.Days, DateTimeOffset.UtcNow, opening).Require(after);
+            RingProgress.Of(fleet, BriefOptions.LoadRing(call.Console, brief, after), after.Days, fleet.Now, opening).Require(after);
         var plan = FleetPlan.Of(fleet, briefs, brief, words, options.AllowsReturn(call), opening);
         plan = plan with { HandOver = plan.HandOver.With(settings) };
         if (plan.Machines == 0)

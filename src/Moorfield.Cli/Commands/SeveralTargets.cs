@@ -325,6 +325,10 @@ internal sealed record TargetRun(
     /// <summary>True if the line is the sum of the documents, and none of the messages.</summary>
     private bool IsSummed => !Documents.IsEmpty && Sum(Documents[^1]) is not null && SchemaOf(Documents[^1]) != "moorfield.error";
 
+    /// <summary>True if the target was in use.</summary>
+    internal bool IsInUse => Documents is [.., var last] && SchemaOf(last) == "moorfield.error"
+        && last.TryGetProperty("reason", out var reason) && reason.ValueEquals(DisplayText.Of(RefusalReason.InUse));
+
     /// <summary>The newest restore point of the run; null when it recorded none.</summary>
     internal int? Point => Documents.Select(d => d.TryGetProperty("restorePoint", out var point) && point.ValueKind == JsonValueKind.Number
         ? point.GetInt32() : (int?)null).LastOrDefault(p => p is not null);
@@ -340,7 +344,8 @@ internal sealed record TargetRun(
         _ => "failed",
     };
 
-    private string Text
+    /// <summary>What it said, in a line.</summary>
+    internal string Text
     {
         get
         {

@@ -39,8 +39,9 @@ public static class FleetAdding
             List<(string Path, byte[]? Content, byte[]? Digest, FleetFailure? Failure)> found = [.. batch.AsParallel().AsOrdered().Select(Find)];
             var before = store.Known([.. found.Select(f => f.Digest).OfType<byte[]>()]);
             known += found.RemoveAll(f => f.Digest is not null && before.Contains(f.Digest));
+            var now = store.Now;
             var read = found.AsParallel().AsOrdered().Select(f => f.Failure is { } failure ? (Entries: [], Failure: failure)
-                : Read(f.Path, f.Content, f.Digest, options, items)).ToList();
+                : Read(f.Path, f.Content, f.Digest, options, items, now)).ToList();
             failures.AddRange(read.Select(r => r.Failure).OfType<FleetFailure>());
             added += store.Add([.. read.SelectMany(r => r.Entries)]);
             told(done += batch.Count, files.Count);
@@ -85,12 +86,12 @@ public static class FleetAdding
     }
 
     private static (ImmutableArray<FleetEntry> Entries, FleetFailure? Failure) Read(
-        string path, byte[]? content, byte[]? digest, OpenOptions options, FleetItems items)
+        string path, byte[]? content, byte[]? digest, OpenOptions options, FleetItems items, DateTimeOffset now)
     {
         try
         {
             using var target = content is null ? Target.Open(path, new WriteInterceptor(), options) : Target.OpenDocument(path, content, options);
-            var made = content is null ? DateTimeOffset.UtcNow : new DateTimeOffset(File.GetLastWriteTimeUtc(path));
+            var made = content is null ? now : new DateTimeOffset(File.GetLastWriteTimeUtc(path));
             return ([.. target.Read(target.SelectEditions([]), KnownGuards.All).Select(system =>
             {
                 byte[] document = content ?? SavedInventory.Write(target, [system]);

@@ -86,6 +86,7 @@ internal sealed class FleetFile : FleetDatabase
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is there and is not a fleet store. Name another file.");
         return Guarded(path, () =>
         {
+            bool isNew = !File.Exists(path);
             // SQLite gives its other files the mode of this one.
             using (File.Open(path, new FileStreamOptions
             {
@@ -94,7 +95,15 @@ internal sealed class FleetFile : FleetDatabase
             }))
             {
             }
-            return Open(path, path, SqliteOpenMode.ReadWrite, onlyAsks: false);
+            try
+            {
+                return Open(path, path, SqliteOpenMode.ReadWrite, onlyAsks: false);
+            }
+            catch when (isNew && new FileInfo(path) is { Length: 0 } empty)
+            {
+                empty.Delete();
+                throw;
+            }
         });
     }
 
@@ -114,14 +123,13 @@ internal sealed class FleetFile : FleetDatabase
 
     private static FleetFile Open(string path, string source, SqliteOpenMode mode, bool onlyAsks)
     {
-        var connection = new SqliteConnection(new SqliteConnectionStringBuilder
+        var connection = StateRepository.Connect(new SqliteConnectionStringBuilder
         {
             DataSource = source, Mode = mode, Pooling = false, DefaultTimeout = BusySeconds,
         }.ConnectionString);
         bool keep = false;
         try
         {
-            connection.Open();
             RepositoryGuard.Restrict(connection);
             raw.sqlite3_busy_timeout(connection.Handle!, BusySeconds * 1000);
             if (onlyAsks)

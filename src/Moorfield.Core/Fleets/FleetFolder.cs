@@ -23,6 +23,9 @@ public sealed class FleetFolder : IFleet
     /// <summary>The documents in it, by name.</summary>
     public ImmutableArray<string> Files { get; }
 
+    /// <summary>This machine's time.</summary>
+    public DateTimeOffset Now => DateTimeOffset.UtcNow;
+
     /// <summary>The number of <c>.json</c> files in it that are something else.</summary>
     public int Others { get; }
 
@@ -89,7 +92,7 @@ public sealed class FleetFolder : IFleet
         options = options with { Parsed = new ParsedContents() };
         var read = Files.Where(f => only?.Contains(f) != false).AsParallel().AsOrdered().Select(file => Read(file, options, guards, take)).ToList();
         var machines = read.SelectMany(r => r.Machines).ToList();
-        var now = DateTimeOffset.UtcNow;
+        var now = Now;
         var newest = machines.GroupBy(m => m.Key).Select(g => g.MaxBy(m => FleetReading.Dated(m.Made, now))!).ToList();
         return new FleetContents<T>(
             [.. newest.OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase).ThenBy(m => m.Source, StringComparer.Ordinal)],

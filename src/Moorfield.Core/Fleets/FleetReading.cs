@@ -5,6 +5,9 @@ namespace Moorfield.Core.Fleets;
 /// <summary>Many machines as one target.</summary>
 public interface IFleet : IDisposable
 {
+    /// <summary>The time by which its documents are judged: of a store on a server, the server's.</summary>
+    DateTimeOffset Now { get; }
+
     /// <summary>The path as a whole.</summary>
     string FullPath { get; }
 

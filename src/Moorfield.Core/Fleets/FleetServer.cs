@@ -66,7 +66,8 @@ internal sealed partial class FleetServer : FleetDatabase
     internal override string NameCondition => "lower(name COLLATE \"C\")=lower($name COLLATE \"C\")";
 
     /// <summary>Opens a store to read it.</summary>
-    internal static FleetServer Open(string address) => Connect(address, server =>
+    /// <param name="patience">How long an answer may take, and connecting; null without a limit.</param>
+    internal static FleetServer Open(string address, TimeSpan? patience = null) => Connect(address, patience, server =>
     {
         if (!server.IsThere())
             throw new MoorfieldException(ErrorKind.InvalidUsage,
@@ -75,12 +76,12 @@ internal sealed partial class FleetServer : FleetDatabase
     });
 
     /// <summary>Opens a store to add to it, and makes it where nothing is.</summary>
-    internal static FleetServer OpenOrCreate(string address) => Connect(address, server => server.Migrate());
+    internal static FleetServer OpenOrCreate(string address) => Connect(address, null, server => server.Migrate());
 
-    private static FleetServer Connect(string text, Action<FleetServer> prepare)
+    private static FleetServer Connect(string text, TimeSpan? patience, Action<FleetServer> prepare)
     {
         var address = ServerAddress.Parse(text);
-        var server = new FleetServer(address, new ServerLink(address));
+        var server = new FleetServer(address, new ServerLink(address, patience));
         bool keep = false;
         try
         {

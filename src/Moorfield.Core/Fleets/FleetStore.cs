@@ -21,6 +21,8 @@ public sealed class FleetStore : IFleetStore
 
     public string Name => _database.Name;
 
+    public DateTimeOffset Now => Guarded(() => _database.Now);
+
     public string Description => _database.Description;
 
     public int Others => 0;
@@ -96,7 +98,7 @@ public sealed class FleetStore : IFleetStore
         // They were mostly added in that order.
         if (machines.Zip(machines.Skip(1)).Any(m => Compare(m.First, m.Second) > 0))
             machines.Sort(Compare);
-        return new FleetReading([.. machines], [], 0, DateTimeOffset.UtcNow);
+        return new FleetReading([.. machines], [], 0, _database.Now);
     }
 
     private static int Compare(FleetMachine a, FleetMachine b) =>
@@ -256,7 +258,7 @@ public sealed class FleetStore : IFleetStore
         return new FleetContents<T>(
             [.. read.Select(r => r.Content).OfType<FleetContent<T>>().OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase)
                 .ThenBy(m => m.Source, StringComparer.Ordinal)],
-            [.. read.Select(r => r.Failure).OfType<FleetFailure>()], 0, DateTimeOffset.UtcNow);
+            [.. read.Select(r => r.Failure).OfType<FleetFailure>()], 0, Now);
     }
 
     private (FleetContent<T>? Content, FleetFailure? Failure) Read<T>(

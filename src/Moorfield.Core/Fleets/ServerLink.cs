@@ -24,10 +24,13 @@ internal sealed class ServerLink : IDisposable
 
     private readonly Process _process;
     private readonly Stream _to, _from;
+    private readonly TimeSpan _patience;
     private ServerRows? _rows; // of the question that is being answered
 
-    internal ServerLink(ServerAddress address)
+    /// <param name="patience">How long an answer may take, and connecting; null without a limit.</param>
+    internal ServerLink(ServerAddress address, TimeSpan? patience = null)
     {
+        _patience = patience ?? Timeout.InfiniteTimeSpan;
         if (Find() is not { } program)
         {
             throw new MoorfieldException(ErrorKind.Failed, $"Fleets on a server need {Program} in the folder of moorfield, and it is not there. "
@@ -125,7 +128,13 @@ internal sealed class ServerLink : IDisposable
 
     private (ServerFrameKind Kind, byte[] Content) Received()
     {
-        var (kind, content) = Guarded(() => ServerFrame.Read(_from)) ?? throw new ServerException("", $"{Program} has ended");
+        using var limit = new CancellationTokenSource(_patience);
+        using var kill = limit.Token.Register(_process.Kill); // it may wait for a network that says nothing
+        if (Guarded(() => ServerFrame.Read(_from)) is not var (kind, content))
+        {
+            throw new ServerException("", limit.IsCancellationRequested ? $"it did not answer for {_patience.TotalSeconds:0.#} s"
+                : $"{Program} has ended");
+        }
         if (kind != ServerFrameKind.Failure)
             return (kind, content);
         string[] said = Encoding.UTF8.GetString(content).Split('\n', 2);

@@ -64,15 +64,16 @@ public sealed class WorkQueue : IDisposable
     /// <summary>Opens the queue of a store.</summary>
     /// <param name="place">The address of a server.</param>
     /// <param name="makes">True if its tables are made where they are missing.</param>
+    /// <param name="patience">How long an answer may take, and connecting, before the server counts as lost; null without a limit.</param>
     /// <exception cref="MoorfieldException">It is another kind of store, or cannot be used.</exception>
-    public static WorkQueue Open(string place, bool makes = false)
+    public static WorkQueue Open(string place, bool makes = false, TimeSpan? patience = null)
     {
         if (!ServerAddress.Is(place))
         {
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{place} is not on a server: hosts share work through a fleet at an address "
                 + "such as postgresql://fleet@db.saltmarsh.example/fleets. On one host, 'remove --targets' does it.");
         }
-        var server = makes ? FleetServer.OpenOrCreate(place) : FleetServer.Open(place);
+        var server = makes ? FleetServer.OpenOrCreate(place) : FleetServer.Open(place, patience);
         try
         {
             return server.Guarded(() => server.TablesVersion >= TablesVersion ? new WorkQueue(server)
@@ -132,7 +133,7 @@ public sealed class WorkQueue : IDisposable
     /// <returns>Null when no job can be taken now.</returns>
     public Job? Claim(int? batch, string worker, TimeSpan lease) => _server.Guarded(() => _server.Query($"""
         WITH next AS (SELECT id AS number FROM job
-            WHERE (state={(int)JobState.Ready} OR (state={(int)JobState.Running} AND lease < now() AND tries < {MostTries}))
+            WHERE (state={(int)JobState.Ready} OR (state={(int)JobState.Running} AND tries < {MostTries})) AND (lease IS NULL OR lease < now())
                 AND ($batch IS NULL OR batch=$batch)
             ORDER BY id FOR UPDATE SKIP LOCKED LIMIT 1)
         UPDATE job SET state={(int)JobState.Running}, worker=$worker, attempt=attempt+1, tries=tries+1, lease=now()+$lease*interval '1 ms',
@@ -140,9 +141,10 @@ public sealed class WorkQueue : IDisposable
         FROM next WHERE job.id=next.number RETURNING {Columns}
         """, Read, ("$batch", batch), ("$worker", worker), ("$lease", (long)lease.TotalMilliseconds)).FirstOrDefault());
 
-    /// <summary>True if somebody has a job that may have to be taken over later.</summary>
-    public bool IsAnyRunning(int? batch) => _server.Guarded(() => _server.Query($"""
-        SELECT 1 FROM job WHERE state={(int)JobState.Running} AND tries < {MostTries} AND ($batch IS NULL OR batch=$batch) LIMIT 1
+    /// <summary>True if a job is left that somebody has, which may have to be taken over later, or that was put off.</summary>
+    public bool IsAnyLeft(int? batch) => _server.Guarded(() => _server.Query($"""
+        SELECT 1 FROM job WHERE (state={(int)JobState.Ready} OR (state={(int)JobState.Running} AND tries < {MostTries}))
+            AND ($batch IS NULL OR batch=$batch) LIMIT 1
         """, _ => true, ("$batch", batch)).Count > 0);
 
     /// <summary>Keeps a job for some more time.</summary>
@@ -158,6 +160,13 @@ public sealed class WorkQueue : IDisposable
     /// <summary>Gives a job back that was not begun, or was stopped.</summary>
     /// <returns>False if it was lost before.</returns>
     public bool GiveBack(Job job) => Own(job, $"state={(int)JobState.Ready}, lease=NULL, worker=NULL, tries=tries-1");
+
+    /// <summary>Gives a job back that cannot be done now, and is not to be taken before some time has gone by.</summary>
+    /// <param name="said">Why, in a line.</param>
+    /// <returns>False if it was lost before.</returns>
+    public bool PutOff(Job job, TimeSpan time, string said) => Own(job,
+        $"state={(int)JobState.Ready}, lease=now()+$time*interval '1 ms', worker=NULL, said=$said",
+        ("$time", (long)time.TotalMilliseconds), ("$said", said));
 
     private bool Own(Job job, string change, params (string Name, object? Value)[] values) => _server.Guarded(() => _server.Execute(
         $"UPDATE job SET {change} WHERE id=$id AND attempt=$attempt AND state={(int)JobState.Running}",

@@ -172,7 +172,7 @@ public sealed class MediaBuilder(ImageTarget source, string output, MediaImageBu
     public static int Relabel(ImageTarget source, string label)
     {
         if (!source.Image.TryLock())
-            throw new MoorfieldException(ErrorKind.Failed, $"{source.Name} is being changed by another run of moorfield. Wait for it to end.");
+            throw new MoorfieldException(RefusalReason.InUse, $"{source.Name} is being changed by another run of moorfield. Wait for it to end.");
         var building = new MediaBuilder(source, source.FullPath, new MediaImageBuilder(source, null)) { Label = label };
         // Not by File.OpenHandle, whose own lock would meet the one that was just taken.
         using var reading = RegularFile.Open(source.FullPath, LibC.ReadOnly)

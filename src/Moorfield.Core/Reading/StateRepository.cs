@@ -154,19 +154,24 @@ internal sealed class StateRepository : IDisposable
         throw new SqliteException(raw.sqlite3_errstr(result).utf8_to_string(), result);
     }
 
-    private static SqliteConnection Connect(string connectionString)
+    /// <summary>Opens a database.</summary>
+    /// <exception cref="MoorfieldException">SQLite is missing.</exception>
+    internal static SqliteConnection Connect(string connectionString)
     {
+        SqliteConnection? connection = null;
         try
         {
-            var connection = new SqliteConnection(connectionString);
+            connection = new SqliteConnection(connectionString);
             connection.Open();
             return connection;
         }
-        catch (Exception e) when (e is TypeInitializationException or DllNotFoundException)
+        catch (Exception e)
         {
+            connection?.Dispose();
+            if (e is not (TypeInitializationException or DllNotFoundException))
+                throw;
             throw new MoorfieldException(ErrorKind.Failed, "The SQLite library is missing: libe_sqlite3.so belongs in the folder of the moorfield "
-                + "executable.",
-            e);
+                + "executable. 'moorfield doctor' shows what this machine has.", e);
         }
     }
 

@@ -266,7 +266,7 @@ public abstract class Target : IUndoTarget, IDisposable
     public void CheckNotInUse()
     {
         if (!TryLock())
-            throw new MoorfieldException(ErrorKind.Failed, $"{Name} is being changed by another run of moorfield. Wait for it to end.");
+            throw new MoorfieldException(RefusalReason.InUse, $"{Name} is being changed by another run of moorfield. Wait for it to end.");
     }
 
     /// <summary>Takes the target for this run, and takes away what a run that was interrupted was writing.</summary>

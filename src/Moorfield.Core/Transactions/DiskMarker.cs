@@ -217,7 +217,7 @@ public static class DiskMarker
     private static RecoveredDisk? Locked(DiskFile disk, Func<RecoveredDisk?> recover)
     {
         if (!disk.TryLock())
-            throw new MoorfieldException(ErrorKind.Failed, $"{disk.Name} is being changed by another run of moorfield. Wait for it to end.");
+            throw new MoorfieldException(RefusalReason.InUse, $"{disk.Name} is being changed by another run of moorfield. Wait for it to end.");
         try
         {
             return recover();
