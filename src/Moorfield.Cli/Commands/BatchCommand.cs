@@ -79,8 +79,8 @@ internal static class BatchCommand
     }
 
     /// <summary>True if a batch may give an option to the command that does its jobs.</summary>
-    internal static bool IsOption(string option) => option is Lenient or AcceptCosts
-        || ((option.StartsWith(For, StringComparison.Ordinal) || option.StartsWith(Edition, StringComparison.Ordinal)) && !option.Any(char.IsControl));
+    internal static bool IsOption(string option) => option is Lenient or AcceptCosts || (!option.Any(char.IsControl)
+        && (option.StartsWith(For, StringComparison.Ordinal) || option.StartsWith(Edition, StringComparison.Ordinal)));
 
     /// <summary>The digest of a brief with all that it includes.</summary>
     internal static byte[] DigestOf(Brief brief) => SHA256.HashData(Encoding.ASCII.GetBytes(string.Join('\n', brief.Files.Select(f => f.Sha256))));

@@ -147,7 +147,8 @@ internal sealed class BatchWorker : IDisposable
         ["remove", job.Target, "--brief", batch.Brief, "--yes", "--vault", _vault, .. batch.Options, "--format", "json"];
 
     /// <summary>Why a job is not done: what the server has is checked like any other input. Null when it is done.</summary>
-    /// <returns>The reason, and what only this host is told of it: a brief's faults may quote a file that whoever added the batch may not read.</returns>
+    /// <returns>The reason, and what only this host is told of it: a brief's faults may quote a file that is not for everybody who sees
+    /// the batch.</returns>
     private (string Fault, string Detail)? Fault(Job job, Batch batch)
     {
         if (!job.Target.StartsWith('/') || !batch.Brief.StartsWith('/') || (job.Target + batch.Brief).Any(char.IsControl))
@@ -234,8 +235,9 @@ internal sealed class BatchWorker : IDisposable
         bool? told = null;
         while (told is null && Stopwatch.GetElapsedTime(held.Renewed) < _lease)
         {
-            told = Ask<bool?>(q => isStopped ? q.GiveBack(held.Job) : isPutOff ? q.PutOff(held.Job, _lease / 2, said) : q.Finish(held.Job, isDone ? JobState.Done : JobState.Failed, (int)run.ExitCode,
-                run.Point, said, Encoding.UTF8.GetString(run.Json()).TrimEnd()));
+            told = Ask<bool?>(q => isStopped ? q.GiveBack(held.Job) : isPutOff ? q.PutOff(held.Job, _lease / 2, said)
+                : q.Finish(held.Job, isDone ? JobState.Done : JobState.Failed, (int)run.ExitCode, run.Point, said,
+                    Encoding.UTF8.GetString(run.Json()).TrimEnd()));
             if (told is null)
             {
                 Renew(); // other jobs may be lost meanwhile
@@ -246,7 +248,8 @@ internal sealed class BatchWorker : IDisposable
             _lost++;
         else if (!isStopped && !isPutOff)
             (_done, _failed) = (_done + (isDone ? 1 : 0), _failed + (isDone ? 0 : 1));
-        _console.Line(told == true ? isPutOff ? $"{held.Job.Target}: {said}" : run.Describe() : $"{held.Job.Target}: what came of it could not be said in time; another worker takes the job.");
+        _console.Line(told != true ? $"{held.Job.Target}: what came of it could not be said in time; another worker takes the job."
+            : isPutOff ? $"{held.Job.Target}: {said}" : run.Describe());
     }
 
     private void Stop(PosixSignalContext context)

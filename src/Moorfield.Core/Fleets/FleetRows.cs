@@ -40,20 +40,21 @@ internal static class FleetRows
         FleetDatabase database, FleetShelf shelf, BucketsOf bucketsOf, FleetFacts facts = FleetFacts.Usual, string? name = null)
     {
         var machines = new List<FleetMachine>();
+        if (facts == FleetFacts.Names)
+        {
+            database.Each("SELECT id, name, source, since, buckets FROM machine", row => machines.Add(
+                new FleetMachine(row.Text(2), row.Text(1), "", "", "", "", null, [], [], bucketsOf(row.Bytes(4)))
+                {
+                    Row = row.Long(0),
+                    Since = row.Long(3),
+                }));
+            return machines;
+        }
         database.Each("SELECT id, guid, firmware, name, source, system, build, maker, product, site, edition, made, since, seen, gaps, "
             + $"hand_overs, buckets, {(facts == FleetFacts.States ? "accounts, holders, blocks, guards" : "NULL, NULL, 0, 0")} FROM machine"
             + (name is null ? "" : $" WHERE {database.NameCondition}"), row =>
         {
             string Word(int column) => shelf.Word(row.Int(column));
-            if (facts == FleetFacts.Names)
-            {
-                machines.Add(new FleetMachine(row.Text(4), row.Text(3), "", "", "", "", null, [], [], bucketsOf(row.Bytes(16)))
-                {
-                    Row = row.Long(0),
-                    Since = row.Long(12),
-                });
-                return;
-            }
             machines.Add(new FleetMachine(
                 row.Text(4), row.Text(3), row.Text(1), Word(5), Word(6), Word(7), row.IsNull(11) ? null : Time(row.Long(11)),
                 row.TextOrNull(14) is { } gaps ? JsonSerializer.Deserialize(gaps, FleetJson.Default.ImmutableArrayString) : [],

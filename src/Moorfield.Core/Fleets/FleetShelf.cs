@@ -15,6 +15,9 @@ internal sealed class FleetShelf(FleetDatabase database)
     private const int MaxSeen = 200_000, MaxNumber = 4_000_000;
     private const int MakerSlot = 1, ShippedSlot = 2, AddedSlot = 16;
     private const int Starts = 1, Background = 2, Files = 4, NewcomersGet = 8, IsBlocked = 16, Guessed = 32;
+    private const string ItemColumns = "id, full_name, title, neutral_title, publisher, description, role, origin, bytes, flags, held, standing, "
+        + "raw_name, parts, extends";
+
     private static readonly FleetBucket Empty = new([]);
     private static readonly ImmutableArray<FleetBucket> Nothing = [.. Enumerable.Repeat(Empty, Slots)];
     private static readonly Func<FleetItem, bool> All = _ => true;
@@ -60,10 +63,8 @@ internal sealed class FleetShelf(FleetDatabase database)
             Keep(id, text);
     }
 
-    private List<(int Id, FleetItem Item)> Items(string condition, int id) => database.Query($"""
-        SELECT id, full_name, title, neutral_title, publisher, description, role, origin, bytes, flags, held, standing,
-            raw_name, parts, extends FROM item WHERE {condition}
-        """, r => (Id: r.Int(0), Item: Read(r)), ("$id", id));
+    private List<(int Id, FleetItem Item)> Items(string condition, int id) =>
+        database.Query($"SELECT {ItemColumns} FROM item WHERE {condition}", r => (Id: r.Int(0), Item: Read(r)), ("$id", id));
 
     /// <summary>A package; what was not read with all others is read alone.</summary>
     internal FleetItem Item(int id)
@@ -83,6 +84,21 @@ internal sealed class FleetShelf(FleetDatabase database)
             _contents[bucket] = content;
         }
         return content;
+    }
+
+    /// <summary>Reads the buckets of a machine and their packages together, where they were not read with all others.</summary>
+    private void Fetch(ReadOnlySpan<int> buckets)
+    {
+        List<int> unknown = [.. buckets.ToArray().Where(b => b != 0 && !_contents.ContainsKey(b)).Distinct()];
+        foreach (var (id, content) in database.QueryOf("SELECT id, items FROM bucket WHERE id IN ($keys)", unknown,
+            r => (r.Int(0), r.Bytes(1).ToArray())))
+        {
+            _contents[id] = content;
+        }
+        List<int> items = [.. unknown.SelectMany(b => MemoryMarshal.Cast<byte, int>(_contents.GetValueOrDefault(b)).ToArray())
+            .Where(i => !_items.ContainsKey(i)).Distinct()];
+        foreach (var (id, item) in database.QueryOf($"SELECT {ItemColumns} FROM item WHERE id IN ($keys)", items, r => (r.Int(0), Read(r))))
+            _items[id] = item;
     }
 
     private void Keep(int id, string word)
@@ -157,7 +173,7 @@ internal sealed class FleetShelf(FleetDatabase database)
         int only = -1;
         foreach (int i in _slots ??= FittingSlots())
         {
-            var bucket = numbers[i] == 0 ? Empty : _buckets.TryGetValue(numbers[i], out var known) ? known : Parse(numbers[i]);
+            var bucket = numbers[i] == 0 ? Empty : _buckets.TryGetValue(numbers[i], out var known) ? known : Parse(numbers[i], numbers);
             if (bucket == Empty)
                 continue;
             if (only < 0)
@@ -203,8 +219,10 @@ internal sealed class FleetShelf(FleetDatabase database)
         return holds;
     }
 
-    private FleetBucket Parse(int id)
+    private FleetBucket Parse(int id, ReadOnlySpan<int> machine)
     {
+        if (!_contents.ContainsKey(id))
+            Fetch(machine);
         byte[] content = Content(id);
         if (content.Length % sizeof(int) != 0)
             throw new FormatException("a bucket");
@@ -330,8 +348,7 @@ internal sealed class FleetShelf(FleetDatabase database)
         foreach (var (table, columns, rows) in new[]
         {
             ("family", "id, name, slot", _newFamilies), ("bucket", "id, digest, items", _newBuckets), ("word", "id, text", _newWords),
-            ("item", "id, full_name, title, neutral_title, publisher, description, role, origin, bytes, flags, held, standing, raw_name, parts, "
-                + "extends", _newItems),
+            ("item", ItemColumns, _newItems),
         })
         {
             database.Insert(table, columns, rows);
