@@ -47,10 +47,11 @@ internal static class Connection
             Timeout = ConnectSeconds,
             IncludeErrorDetail = false,
         };
-        if (host.StartsWith('/') && $"{host}/.s.PGSQL.{settings.Port}" is var socket && !File.Exists(socket))
-            throw new ConnectionException($"no server listens at {socket}");
+        string socket = $"{host}/.s.PGSQL.{settings.Port}";
         if (!host.StartsWith('/'))
             (settings.TcpKeepAlive, settings.TcpKeepAliveTime) = (true, AliveSeconds);
+        else if (!File.Exists(socket))
+            throw new ConnectionException($"no server listens at {socket}");
         var builder = new NpgsqlSlimDataSourceBuilder(settings.ConnectionString);
         builder.EnableTransportSecurity();
         builder.ConfigureTypeLoading(types => types.EnableTypeLoading(false)); // values go through unread

@@ -38,7 +38,7 @@ public sealed class BatchTests : CliTest
 
     private Process Worker(params string[] more) => Begin([ProgramPath, "batch", "run", _address, "--lease", "4", .. more]);
 
-    private Process Begin(params string[] words)
+    private Process Start(params string[] words)
     {
         var start = new ProcessStartInfo(words[0], words[1..])
         {
@@ -46,7 +46,13 @@ public sealed class BatchTests : CliTest
         };
         foreach (var (name, value) in Surroundings)
             start.Environment[name] = value;
-        var process = Process.Start(start)!;
+        return Process.Start(start)!;
+    }
+
+    /// <summary>Starts a program whose output nobody reads.</summary>
+    private Process Begin(params string[] words)
+    {
+        var process = Start(words);
         process.OutputDataReceived += (_, _) => { };
         process.ErrorDataReceived += (_, _) => { };
         process.BeginOutputReadLine();
@@ -208,13 +214,7 @@ public sealed class BatchTests : CliTest
         Run(["batch", "add", address, "--brief", _brief, "--accept-costs", .. targets]).ExitCode.ShouldBe(0);
         string Backends() => server.Sql("SELECT pid FROM pg_stat_activity WHERE application_name='moorfield'");
         void Signal(string signal, string processes) => Tool.Run("kill", [signal, .. processes.Split('\n', StringSplitOptions.RemoveEmptyEntries)]);
-        var start = new ProcessStartInfo(ProgramPath, ["batch", "run", address, "--jobs", "1", "--lease", "12"])
-        {
-            UseShellExecute = false, RedirectStandardOutput = true, RedirectStandardError = true,
-        };
-        foreach (var (name, value) in Surroundings)
-            start.Environment[name] = value;
-        using (var worker = Process.Start(start)!)
+        using (var worker = Start(ProgramPath, "batch", "run", address, "--jobs", "1", "--lease", "12"))
         {
             // Its connection is silent; another one is not.
             string stopped;
@@ -363,13 +363,7 @@ public sealed class BatchTests : CliTest
         string address = server.Address("away");
         string[] targets = Targets(3);
         Run(["batch", "add", address, "--brief", _brief, "--accept-costs", .. targets]).ExitCode.ShouldBe(0);
-        var start = new ProcessStartInfo(ProgramPath, ["batch", "run", address, "--jobs", "1", "--lease", "60"])
-        {
-            UseShellExecute = false, RedirectStandardOutput = true, RedirectStandardError = true,
-        };
-        foreach (var (name, value) in Surroundings)
-            start.Environment[name] = value;
-        using var worker = Process.Start(start)!;
+        using var worker = Start(ProgramPath, "batch", "run", address, "--jobs", "1", "--lease", "60");
         while (server.Sql("SELECT count(*) FROM away.job WHERE state=2") == "0")
             Thread.Sleep(20);
         server.Stop();

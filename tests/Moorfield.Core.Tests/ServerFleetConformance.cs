@@ -62,7 +62,8 @@ public sealed class ServerFleetConformance() : FleetStoreConformance(
         Said($"{address}&passfile={right}").ShouldContain("may not do this: permission denied for schema");
         Said(server.Address(Place, database: "nothing")).ShouldContain("has no such database: database \"nothing\" does not exist");
         Said(server.Address("nothing")).ShouldContain("There is no fleet store at");
-        Said($"postgresql://keeper@/postgres?host={Folder.Path}").ShouldContain($"cannot be reached: no server listens at {Folder.Path}/.s.PGSQL.5432.");
+        Said($"postgresql://keeper@/postgres?host={Folder.Path}")
+            .ShouldContain($"cannot be reached: no server listens at {Folder.Path}/.s.PGSQL.5432.");
         // A password of a service file is used, and told nobody.
         string service = Folder.Write("services", Encoding.UTF8.GetBytes(
             $"# ours\n[other]\nuser=nobody\n\n[fleet]\nhost={server.Folder}\ndbname=postgres\nuser=guarded\npassword={TestServer.Password}\n"));

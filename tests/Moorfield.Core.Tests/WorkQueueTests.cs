@@ -16,7 +16,8 @@ public sealed class WorkQueueTests : IDisposable
 
     private string Address => TestServer.Shared.Address(_folder.Path);
 
-    private int Add(params string[] targets) => _queue.Add("/briefs/counters.brief.yaml", new byte[] { 1, 2, 3 }, ["--for=everyone", "--lenient"], targets);
+    private int Add(params string[] targets) =>
+        _queue.Add("/briefs/counters.brief.yaml", new byte[] { 1, 2, 3 }, ["--for=everyone", "--lenient"], targets);
 
     private Job Claim(TimeSpan? lease = null, int? batch = null) => _queue.Claim(batch, "berth", lease ?? Long).ShouldNotBeNull();
 
@@ -30,7 +31,8 @@ public sealed class WorkQueueTests : IDisposable
         using var other = WorkQueue.Open(Address);
         var first = Claim();
         (first.Batch, first.Target, first.State, first.Attempt, first.Tries, first.Worker).ShouldBe((1, "/a", JobState.Running, 1, 1, "berth"));
-        (first.IsLate, first.IsGivenUp, first.Ended, first.Code, first.Point, first.Said, first.Result).ShouldBe((false, false, null, null, null, null, null));
+        (first.IsLate, first.IsGivenUp).ShouldBe((false, false));
+        (first.Ended, first.Code, first.Point, first.Said, first.Result).ShouldBe((null, null, null, null, null));
         other.Claim(2, "quay", Long).ShouldNotBeNull().Target.ShouldBe("/c");
         other.Claim(2, "quay", Long).ShouldBeNull();
         other.Claim(null, "quay", Long).ShouldNotBeNull().Target.ShouldBe("/b");

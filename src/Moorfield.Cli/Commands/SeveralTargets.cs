@@ -344,7 +344,7 @@ internal sealed record TargetRun(
         _ => "failed",
     };
 
-    /// <summary>What it said, in a line.</summary>
+    /// <summary>One line: a sum of the documents, or the last message.</summary>
     internal string Text
     {
         get
