@@ -49,7 +49,7 @@ internal sealed class BatchWorker : IDisposable
         _queue = Open();
     }
 
-    // A question that is not answered in time must leave some for stopping the runs.
+    // A question that gets no answer has to leave time in which to stop the runs.
     private WorkQueue Open() => WorkQueue.Open(_place, patience: _lease / 4);
 
     /// <summary>Works until no job is left.</summary>
@@ -146,7 +146,7 @@ internal sealed class BatchWorker : IDisposable
     private string[] Command(Job job, Batch batch) =>
         ["remove", job.Target, "--brief", batch.Brief, "--yes", "--vault", _vault, .. batch.Options, "--format", "json"];
 
-    /// <summary>Why a job is not done: what the server has is checked like any other input. Null when it is done.</summary>
+    /// <summary>Why a job cannot be done; null if it can. What the server says is checked like any other input.</summary>
     /// <returns>The reason, and what only this host is told of it: a brief's faults may quote a file that is not for everybody who sees
     /// the batch.</returns>
     private (string Fault, string Detail)? Fault(Job job, Batch batch)

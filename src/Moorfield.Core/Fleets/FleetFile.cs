@@ -86,7 +86,9 @@ internal sealed class FleetFile : FleetDatabase
             throw new MoorfieldException(ErrorKind.InvalidUsage, $"{path} is there and is not a fleet store. Name another file.");
         return Guarded(path, () =>
         {
-            bool isNew = !File.Exists(path);
+            // Without SQLite no empty file is left.
+            if (!File.Exists(path))
+                StateRepository.Connect("Data Source=:memory:").Dispose();
             // SQLite gives its other files the mode of this one.
             using (File.Open(path, new FileStreamOptions
             {
@@ -95,15 +97,7 @@ internal sealed class FleetFile : FleetDatabase
             }))
             {
             }
-            try
-            {
-                return Open(path, path, SqliteOpenMode.ReadWrite, onlyAsks: false);
-            }
-            catch when (isNew && new FileInfo(path) is { Length: 0 } empty)
-            {
-                empty.Delete();
-                throw;
-            }
+            return Open(path, path, SqliteOpenMode.ReadWrite, onlyAsks: false);
         });
     }
 
