@@ -250,8 +250,8 @@ public sealed class BadInputTests : CliTest
     {
         using var busy = Moorfield.Core.Trees.WindowsVolume.Open(Root, new Moorfield.Core.Storage.WriteInterceptor());
         busy.TryLock().ShouldBeTrue();
-        Refused(1, "another run", All);
-        Refused(1, "another run", "undo", Root, "--yes");
+        Refused(5, "another run", All);
+        Refused(5, "another run", "undo", Root, "--yes");
     }
 
     [Fact]
@@ -292,8 +292,14 @@ public sealed class BadInputTests : CliTest
     {
         Folder.Write("alone/moorfield", File.ReadAllBytes(Command([])[0]));
         Tool.Read("chmod", "+x", Folder["alone/moorfield"]);
-        var outcome = Tool.Run(Folder["alone/moorfield"], "inventory", Root);
-        (outcome.ExitCode, outcome.Error.Replace("\n  ", " ", StringComparison.Ordinal))
-            .ShouldBe((1, "moorfield: The SQLite library is missing: libe_sqlite3.so belongs in the folder of the moorfield executable.\n"));
+        string store = Folder["new.fleet"];
+        string[][] calls = [["inventory", Root], ["inventory", Forty["pcs.fleet"]], ["fleet", "add", store, Path.Combine(Forty["fleet"], "week-6")]];
+        foreach (string[] call in calls)
+        {
+            var outcome = Tool.Run(Folder["alone/moorfield"], call);
+            (outcome.ExitCode, outcome.Error.Replace("\n  ", " ", StringComparison.Ordinal))
+                .ShouldBe((1, "moorfield: The SQLite library is missing: libe_sqlite3.so belongs in the folder of the moorfield executable.\n"));
+        }
+        File.Exists(store).ShouldBeFalse();
     }
 }

@@ -150,22 +150,6 @@ public sealed partial class OnAServerTests : CliTest
     }
 
     [Fact]
-    public void Without_SQLite_a_store_says_so()
-    {
-        string alone = Folder["alone"];
-        Directory.CreateDirectory(alone);
-        File.Copy(ProgramPath, Path.Combine(alone, "moorfield"));
-        string[][] calls = [["fleet", "add", Folder["new.fleet"], Path.Combine(Forty["fleet"], "week-6")], ["inventory", Forty["pcs.fleet"]]];
-        foreach (string[] call in calls)
-        {
-            var outcome = Tool.Run(Path.Combine(alone, "moorfield"), call, Surroundings, null);
-            outcome.ExitCode.ShouldBe(1);
-            outcome.Error.ShouldContain("The SQLite library is missing: libe_sqlite3.so belongs in the folder of the moorfield executable.");
-        }
-        File.Exists(Folder["new.fleet"]).ShouldBeFalse();
-    }
-
-    [Fact]
     public void Without_the_second_program_the_first_says_so()
     {
         string alone = Folder["alone"];

@@ -147,8 +147,7 @@ internal sealed class BatchWorker : IDisposable
         ["remove", job.Target, "--brief", batch.Brief, "--yes", "--vault", _vault, .. batch.Options, "--format", "json"];
 
     /// <summary>Why a job cannot be done; null if it can. What the server says is checked like any other input.</summary>
-    /// <returns>The reason, and what only this host is told of it: a brief's faults may quote a file that is not for everybody who sees
-    /// the batch.</returns>
+    /// <returns>The reason, and a detail for this host alone: an error in a brief may quote a file that others may not read.</returns>
     private (string Fault, string Detail)? Fault(Job job, Batch batch)
     {
         if (!job.Target.StartsWith('/') || !batch.Brief.StartsWith('/') || (job.Target + batch.Brief).Any(char.IsControl))

@@ -171,7 +171,7 @@ internal sealed class StateRepository : IDisposable
             if (e is not (TypeInitializationException or DllNotFoundException))
                 throw;
             throw new MoorfieldException(ErrorKind.Failed, "The SQLite library is missing: libe_sqlite3.so belongs in the folder of the moorfield "
-                + "executable. 'moorfield doctor' shows what this machine has.", e);
+                + "executable.", e);
         }
     }
 
