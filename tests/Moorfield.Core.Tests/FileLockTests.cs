@@ -11,7 +11,13 @@ public sealed class FileLockTests : IDisposable
 {
     private readonly TemporaryFolder _folder = new(inMemory: true);
 
-    public void Dispose() => _folder.Dispose();
+    /// <summary>Whatever a test did, nothing of its folder is left open.</summary>
+    public void Dispose()
+    {
+        Directory.GetFiles("/proc/self/fd").Select(f => new FileInfo(f).LinkTarget)
+            .Where(t => t?.StartsWith(_folder.Path, StringComparison.Ordinal) == true).ShouldBeEmpty();
+        _folder.Dispose();
+    }
 
     [Theory]
     [InlineData(false)]
