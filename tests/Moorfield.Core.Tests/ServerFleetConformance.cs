@@ -124,6 +124,15 @@ public sealed class ServerFleetConformance() : FleetStoreConformance(
     }
 
     [Fact]
+    public void The_name_of_a_schema_may_be_a_word_of_SQL()
+    {
+        using (var store = FleetStore.OpenOrCreate(TestServer.Shared.Address("table")))
+            store.Add([Entry("PC1", 1, Item(1))]);
+        using var read = FleetStore.TryOpen(TestServer.Shared.Address("table"))!;
+        read.Read(OpenOptions.Default).Machines.ShouldHaveSingleItem().Items.ShouldHaveSingleItem();
+    }
+
+    [Fact]
     public async Task Tables_are_brought_to_a_newer_version_while_others_read()
     {
         using (var store = Open())

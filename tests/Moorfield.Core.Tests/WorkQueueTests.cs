@@ -130,7 +130,7 @@ public sealed class WorkQueueTests : IDisposable
         Add("/a");
         using var patient = WorkQueue.Open(Address, patience: TimeSpan.FromSeconds(5));
         string backend = TestServer.Shared.Sql(
-            $"SELECT pid FROM pg_stat_activity WHERE application_name='moorfield' AND query LIKE '%{TestServer.Schema(_folder.Path)}.store%'");
+            $"SELECT pid FROM pg_stat_activity WHERE application_name='moorfield' AND query LIKE '%{TestServer.Schema(_folder.Path)}%.store%'");
         Tool.Run("kill", "-STOP", backend);
         try
         {
