@@ -64,7 +64,8 @@ void Answer(ServerFrameKind kind, byte[] content)
                 using (var rows = connection!.BeginRawBinaryCopy($"COPY ({text}) TO STDOUT (FORMAT BINARY)"))
                 {
                     byte[] piece = new byte[Piece];
-                    for (int read; (read = rows.Read(piece)) > 0;)
+                    // The server sends a row at a time.
+                    for (int read; (read = rows.ReadAtLeast(piece, Piece, throwOnEndOfStream: false)) > 0;)
                         ServerFrame.Write(output, ServerFrameKind.Rows, piece.AsSpan(0, read));
                 }
                 break;
