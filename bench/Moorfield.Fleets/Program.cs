@@ -4,8 +4,9 @@ using Moorfield.Core.Fleets;
 using Moorfield.Core.Targets;
 using Moorfield.Fleets;
 
-// Makes the stores that bench/fleet measures: STORE MACHINES SNAPSHOTS SEED. Each snapshot is a week; what is printed is the time of storing them,
-// from packages on: reading documents is not in it.
+// Makes the stores that bench/fleet measures: MACHINES FROM TO SEED STORE... Each snapshot is a week, of which those from FROM to before TO are stored;
+// what is printed is the time of storing them in each store, from packages on: reading documents is not in it. Every batch goes into one store after
+// the other, so that what else the machine does meanwhile meets all of them.
 // read STORE prints how long the parts of reading one take.
 const int Batch = 2000;
 if (args[0] == "read")
@@ -22,22 +23,26 @@ if (args[0] == "read")
     }
     return;
 }
-int machines = int.Parse(args[1], CultureInfo.InvariantCulture), snapshots = int.Parse(args[2], CultureInfo.InvariantCulture);
-var world = new FleetWorld(int.Parse(args[3], CultureInfo.InvariantCulture));
-using var store = FleetStore.OpenOrCreate(args[0]);
-for (int week = 0; week < snapshots; week++)
+int[] numbers = [.. args.Take(4).Select(a => int.Parse(a, CultureInfo.InvariantCulture))];
+int machines = numbers[0];
+var world = new FleetWorld(numbers[3]);
+var stores = args.Skip(4).Select(FleetStore.OpenOrCreate).ToList();
+for (int week = numbers[1]; week < numbers[2]; week++)
 {
-    var watch = new Stopwatch();
-    var sum = new FleetAdded(0, 0, 0, 0);
-    long packages = 0;
+    var watches = stores.ConvertAll(_ => new Stopwatch());
+    var sums = stores.ConvertAll(_ => new FleetAdded(0, 0, 0, 0));
     for (int from = 0; from < machines; from += Batch)
     {
         var entries = Enumerable.Range(from, Math.Min(Batch, machines - from)).Select(m => world.Entry(m, week)).ToList();
-        packages += entries.Sum(e => e.Machine.Buckets[0].Items.Length);
-        watch.Start();
-        sum += store.Add(entries);
-        watch.Stop();
+        for (int i = 0; i < stores.Count; i++)
+        {
+            watches[i].Start();
+            sums[i] += stores[i].Add(entries);
+            watches[i].Stop();
+        }
     }
-    Console.WriteLine(string.Create(CultureInfo.InvariantCulture,
-        $"week {week}: {machines} machines of {packages / machines} packages stored in {watch.Elapsed.TotalSeconds:F2} s: {sum}"));
+    for (int i = 0; i < stores.Count; i++)
+        Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"{week} {watches[i].Elapsed.TotalSeconds:F2} {args[4 + i]} {sums[i]}"));
 }
+foreach (var store in stores)
+    store.Dispose();
