@@ -4,9 +4,9 @@ using Moorfield.Core.Fleets;
 using Moorfield.Core.Targets;
 using Moorfield.Fleets;
 
-// Makes the stores that bench/fleet measures: MACHINES FROM TO SEED STORE... Each snapshot is a week, of which those from FROM to before TO are stored;
-// what is printed is the time of storing them in each store, from packages on: reading documents is not in it. Every batch goes into one store after
-// the other, so that what else the machine does meanwhile meets all of them.
+// Makes the stores that bench/fleet measures: MACHINES FROM TO SEED STORE... Each snapshot is a week; those from FROM to before TO are stored. What
+// is printed is the time of storing them in each store, from packages on: reading documents is not in it. Every batch goes into one store after the
+// other, so that what else the machine does meanwhile meets all of them.
 // read STORE prints how long the parts of reading one take.
 const int Batch = 2000;
 if (args[0] == "read")
